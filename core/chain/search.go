@@ -1,0 +1,283 @@
+package chain
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"nurvik/core/lifetime"
+	"nurvik/core/pki"
+	"nurvik/core/trust"
+)
+
+// Reason is why a path is not valid although its names fit.
+type Reason string
+
+// The reasons, in the words of RFC 5280, section 6.1.
+const (
+	BadSignature    Reason = "bad-signature"    // the right key, and a signature that does not verify under it
+	Unverifiable    Reason = "unverifiable"     // a signature that cannot be computed here
+	NotAuthority    Reason = "not-an-authority" // CA flag or certificate-signing usage missing (6.1.4 k, n)
+	PathLength      Reason = "path-length"      // more intermediates than an authority allows (6.1.4 m)
+	UnknownCritical Reason = "unknown-critical" // a critical extension that is not processed (6.1.4 o, 6.1.5 e)
+)
+
+// Failure is one reason and the certificate that it is about.
+type Failure struct {
+	Reason      Reason
+	Certificate *pki.Certificate
+	Detail      string
+}
+
+// Path is a sequence in which each certificate is certified by the next, leaf first.
+type Path struct {
+	Certificates []*pki.Certificate // with the anchor last where there is one
+	Anchor       *trust.Anchor      // nil when the path ends without one
+	Failures     []Failure
+	Borrowed     int // certificates that came from what is known and not from what was given
+	OutOfDate    int // certificates, the anchor included, that are not valid at the time asked
+}
+
+// Valid reports whether the path ends in an anchor without a failure.
+func (p Path) Valid() bool { return p.Anchor != nil && len(p.Failures) == 0 }
+
+// Below returns the path without its anchor, unless the leaf is itself the anchor.
+func (p Path) Below() []*pki.Certificate {
+	if p.Anchor != nil && len(p.Certificates) > 1 {
+		return p.Certificates[:len(p.Certificates)-1]
+	}
+	return p.Certificates
+}
+
+// Limits of one search. Real estates have paths of two to five certificates
+// and a handful of candidates for each place.
+const (
+	maxPathLength = 12   // certificates in a path, anchor included
+	maxSteps      = 2000 // candidates looked at, over the whole search
+)
+
+// Query says what to search.
+type Query struct {
+	Leaf  *pki.Certificate
+	Given []*pki.Certificate // what was served, or stands in the file
+	Known *Pool              // what else is known and may be borrowed; nil for nothing
+	Store *trust.Store
+	At    time.Time
+}
+
+// Search returns the best path of the query, and whether the search had to be
+// given up before every path was seen. There is always a path: at the least
+// the leaf alone.
+func Search(q Query) (best Path, gaveUp bool) {
+	s := search{query: q, given: NewPool(q.Given), signatures: map[[2]pki.Fingerprint]error{}}
+	s.extend(Path{Certificates: []*pki.Certificate{q.Leaf}})
+	return s.best, s.gaveUp
+}
+
+// Pool is a set of certificates that can be found by subject. A nil pool is empty.
+type Pool struct {
+	bySubject map[string][]*pki.Certificate
+}
+
+// NewPool makes a pool; a certificate that is there twice counts once.
+func NewPool(list []*pki.Certificate) *Pool {
+	p := &Pool{bySubject: map[string][]*pki.Certificate{}}
+	seen := map[pki.Fingerprint]bool{}
+	for _, c := range list {
+		if !seen[c.Fingerprint()] {
+			seen[c.Fingerprint()] = true
+			p.bySubject[c.Subject.Key()] = append(p.bySubject[c.Subject.Key()], c)
+		}
+	}
+	return p
+}
+
+func (p *Pool) named(subjectKey string) []*pki.Certificate {
+	if p == nil {
+		return nil
+	}
+	return p.bySubject[subjectKey]
+}
+
+// Certifies reports whether a certificate of the pool is the issuer of this one, by name and signature.
+func (p *Pool) Certifies(c *pki.Certificate) bool {
+	return slices.ContainsFunc(p.named(c.Issuer.Key()), func(issuer *pki.Certificate) bool {
+		return c.CheckSignedBy(issuer.PublicKey) == nil
+	})
+}
+
+type candidate struct {
+	certificate *pki.Certificate
+	anchor      *trust.Anchor
+	borrowed    bool
+}
+
+type search struct {
+	query      Query
+	given      *Pool
+	signatures map[[2]pki.Fingerprint]error // results by certificate and key
+	best       Path
+	found      bool
+	steps      int
+	gaveUp     bool
+}
+
+// extend follows every candidate for the issuer of the path's last certificate.
+func (s *search) extend(p Path) {
+	top := p.Certificates[len(p.Certificates)-1]
+	if anchor, ok := s.query.Store.Holds(top); ok {
+		p.Anchor = &anchor
+		s.offer(p)
+		return
+	}
+	extended := false
+	if len(p.Certificates) < maxPathLength {
+		for _, next := range s.issuers(top) {
+			if s.steps++; s.steps > maxSteps {
+				s.gaveUp = true
+				break
+			}
+			if q, ok := s.step(p, next); ok {
+				extended = true
+				s.extend(q)
+			}
+		}
+	}
+	if !extended {
+		s.offer(p)
+	}
+}
+
+// issuers lists the candidates with the right name: anchors first, then those
+// whose key identifier fits.
+func (s *search) issuers(c *pki.Certificate) []candidate {
+	key := c.Issuer.Key()
+	var out []candidate
+	for _, a := range s.query.Store.Named(key) {
+		out = append(out, candidate{certificate: a.Certificate, anchor: &a})
+	}
+	for _, g := range s.given.named(key) {
+		out = append(out, candidate{certificate: g})
+	}
+	for _, k := range s.query.Known.named(key) {
+		if !slices.ContainsFunc(s.given.named(key), func(g *pki.Certificate) bool { return g.Fingerprint() == k.Fingerprint() }) {
+			out = append(out, candidate{certificate: k, borrowed: true})
+		}
+	}
+	slices.SortStableFunc(out, func(a, b candidate) int { return identifierRank(c, a) - identifierRank(c, b) })
+	return out
+}
+
+func identifierRank(c *pki.Certificate, issuer candidate) int {
+	rank := 2
+	switch {
+	case len(c.AuthorityKeyID) == 0 || len(issuer.certificate.SubjectKeyID) == 0:
+	case bytes.Equal(c.AuthorityKeyID, issuer.certificate.SubjectKeyID):
+		rank = 0
+	default:
+		rank = 4
+	}
+	if issuer.anchor == nil {
+		rank++
+	}
+	return rank
+}
+
+// step adds the candidate to the path, with the failures that it brings.
+func (s *search) step(p Path, next candidate) (Path, bool) {
+	top, issuer := p.Certificates[len(p.Certificates)-1], next.certificate
+	if slices.ContainsFunc(p.Certificates, func(c *pki.Certificate) bool { return c.Fingerprint() == issuer.Fingerprint() }) {
+		return p, false
+	}
+	failures := slices.Clone(p.Failures)
+	switch err := s.signature(top, issuer.PublicKey); {
+	case errors.Is(err, pki.ErrUnverifiable):
+		failures = append(failures, Failure{Unverifiable, top, err.Error()})
+	case err != nil:
+		// Another key under the same name is no issuer at all; only the right key makes it a bad signature.
+		if len(top.AuthorityKeyID) == 0 || !bytes.Equal(top.AuthorityKeyID, issuer.SubjectKeyID) {
+			return p, false
+		}
+		failures = append(failures, Failure{BadSignature, top, fmt.Sprintf("checked with the key of %s", issuer.Label())})
+	}
+	if next.anchor == nil {
+		failures = append(failures, authorityFailures(issuer, p.Certificates)...)
+	}
+	q := Path{
+		Certificates: append(slices.Clone(p.Certificates), issuer),
+		Failures:     failures,
+		Borrowed:     p.Borrowed,
+	}
+	if next.borrowed {
+		q.Borrowed++
+	}
+	return q, true
+}
+
+func (s *search) signature(c *pki.Certificate, key pki.PublicKey) error {
+	id := [2]pki.Fingerprint{c.Fingerprint(), key.Fingerprint()}
+	err, ok := s.signatures[id]
+	if !ok {
+		err = c.CheckSignedBy(key)
+		s.signatures[id] = err
+	}
+	return err
+}
+
+// authorityFailures checks that the issuer may certify what lies below it.
+func authorityFailures(issuer *pki.Certificate, below []*pki.Certificate) []Failure {
+	if !issuer.IsCA() {
+		return []Failure{{NotAuthority, issuer, "basic constraints do not make it an authority"}}
+	}
+	if issuer.HasKeyUsage && issuer.KeyUsage&pki.UsageCertificateSigning == 0 {
+		return []Failure{{NotAuthority, issuer, "its key usage does not include certificate signing"}}
+	}
+	if b := issuer.BasicConstraints; b != nil && b.PathLength != nil {
+		count := 0
+		for _, c := range below[1:] { // self-issued intermediates do not count (RFC 5280, 6.1.4 l)
+			if !c.SelfIssued() {
+				count++
+			}
+		}
+		if count > *b.PathLength {
+			return []Failure{{PathLength, issuer, fmt.Sprintf("it allows %d intermediates below it, there are %d", *b.PathLength, count)}}
+		}
+	}
+	return nil
+}
+
+// offer completes a path and keeps it if it is better than the best so far.
+func (s *search) offer(p Path) {
+	for _, c := range p.Below() {
+		if ids := c.UnknownCritical(); len(ids) > 0 && !(p.Anchor != nil && len(p.Certificates) == 1) {
+			p.Failures = append(p.Failures, Failure{UnknownCritical, c, "extension " + ids[0].Words()})
+		}
+	}
+	for _, c := range p.Certificates {
+		if !lifetime.ValidAt(c, s.query.At) {
+			p.OutOfDate++
+		}
+	}
+	if !s.found || better(p, s.best) {
+		s.best, s.found = p, true
+	}
+}
+
+// better orders paths: with an anchor, without failures, in date, from what
+// was given, the shorter. Without an anchor the longer says more.
+func better(a, b Path) bool {
+	if (a.Anchor != nil) != (b.Anchor != nil) {
+		return a.Anchor != nil
+	}
+	for _, pair := range [][2]int{{len(a.Failures), len(b.Failures)}, {a.OutOfDate, b.OutOfDate}, {a.Borrowed, b.Borrowed}} {
+		if pair[0] != pair[1] {
+			return pair[0] < pair[1]
+		}
+	}
+	if a.Anchor == nil {
+		return len(a.Certificates) > len(b.Certificates)
+	}
+	return len(a.Certificates) < len(b.Certificates)
+}

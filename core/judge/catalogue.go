@@ -1,0 +1,78 @@
+package judge
+
+import (
+	"bytes"
+	_ "embed"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+
+	"go.yaml.in/yaml/v3"
+)
+
+// Entry explains one code.
+type Entry struct {
+	Code       string     `yaml:"code" json:"code"`
+	Severities []Severity `yaml:"severities" json:"severities" doc:"The default first"`
+	Title      string     `yaml:"title" json:"title"`
+	When       string     `yaml:"when" json:"when" doc:"When it is found, and when not"`
+	Why        string     `yaml:"why" json:"why" doc:"Why it matters"`
+	Remedy     string     `yaml:"remedy" json:"remedy" doc:"What to do in general"`
+	Reference  string     `yaml:"reference" json:"reference" doc:"The standard's section"`
+}
+
+//go:embed catalogue.yaml
+var catalogueSource []byte
+
+// Catalogue returns every entry, sorted by code.
+var Catalogue = sync.OnceValue(func() []Entry {
+	var entries []Entry
+	decoder := yaml.NewDecoder(bytes.NewReader(catalogueSource))
+	decoder.KnownFields(true)
+	if err := decoder.Decode(&entries); err != nil {
+		panic("judge: the embedded catalogue cannot be read: " + err.Error()) // a test reads it first
+	}
+	slices.SortFunc(entries, func(a, b Entry) int { return strings.Compare(a.Code, b.Code) })
+	return entries
+})
+
+var byCode = sync.OnceValue(func() map[string]Entry {
+	m := map[string]Entry{}
+	for _, e := range Catalogue() {
+		m[e.Code] = e
+	}
+	return m
+})
+
+// Explain returns the entry of the code. The error names codes that come near.
+func Explain(code string) (Entry, error) {
+	if e, ok := byCode()[strings.ToLower(code)]; ok {
+		return e, nil
+	}
+	area, _, _ := strings.Cut(strings.ToLower(code), ".")
+	var near []string
+	for _, e := range Catalogue() {
+		if strings.HasPrefix(e.Code, area+".") || strings.HasSuffix(e.Code, "."+area) {
+			near = append(near, e.Code)
+		}
+	}
+	if len(near) == 0 {
+		return Entry{}, fmt.Errorf("there is no code %q; \"nurvik explain\" alone lists them all", code)
+	}
+	return Entry{}, fmt.Errorf("there is no code %q; near it are: %s", code, strings.Join(near, ", "))
+}
+
+// found starts a finding of the code with its default severity and general
+// remedy. It panics on a code that the catalogue lacks, which a test of every
+// check would show.
+func found(code, subject, about, message string, args ...any) Finding {
+	e, ok := byCode()[code]
+	if !ok {
+		panic("judge: the catalogue lacks " + code)
+	}
+	return Finding{
+		Code: code, Severity: e.Severities[0], Subject: subject, About: about,
+		Message: fmt.Sprintf(message, args...), Remedy: strings.TrimSpace(e.Remedy),
+	}
+}

@@ -1,0 +1,141 @@
+package judge
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"nurvik/core/chain"
+	"nurvik/core/naming"
+	"nurvik/core/pki"
+	"nurvik/core/policy"
+	"nurvik/core/trust"
+)
+
+// Context is what facts are judged by. It is read only and may be shared.
+type Context struct {
+	Policy    policy.Policy
+	Names     []naming.Reference // that must be covered; for endpoints, none means the endpoint's own
+	Trust     []*trust.Store     // alternatives: one valid path is enough
+	Audiences []*trust.Store     // each must accept
+	Anchors   *trust.Store       // every anchor known, of all stores; nil for those above only
+	Known     *chain.Pool        // certificates that may be borrowed to complete a path
+	At        time.Time
+}
+
+// stores are the alternatives: the audiences themselves where nothing else is named.
+func (c Context) stores() []*trust.Store {
+	if len(c.Trust) > 0 {
+		return c.Trust
+	}
+	return c.Audiences
+}
+
+// anchors is every anchor known.
+func (c Context) anchors() *trust.Store {
+	all := slices.Concat(c.Trust, c.Audiences)
+	if c.Anchors != nil {
+		all = append(all, c.Anchors)
+	}
+	return trust.Merge("all", all...)
+}
+
+// bundle is one chain under judgement: as served by one address, or as it
+// stands in a file. The checks read it and each adds what it finds.
+type bundle struct {
+	context  *Context
+	file     bool
+	given    []*pki.Certificate
+	leaf     *pki.Certificate
+	names    []naming.Reference
+	versions map[string]bool // accepted, for endpoints
+	assessed assessment
+	findings []Finding
+}
+
+func (b *bundle) add(f Finding) { b.findings = append(b.findings, f) }
+
+// assessment is the result of looking for a path in the stores.
+type assessment struct {
+	path     chain.Path // the best there is
+	store    string     // that accepts it, "" for none
+	borrowed bool       // valid only with certificates that were not given
+	gaveUp   bool
+}
+
+// assess looks for a valid path, first from what was given, then with what is known.
+func (b *bundle) assess() assessment {
+	var best assessment
+	gaveUp := false
+	for _, known := range []*chain.Pool{nil, b.context.Known} {
+		for _, store := range b.context.stores() {
+			path, stopped := b.search(store.Earnest(), known)
+			gaveUp = gaveUp || stopped
+			a := assessment{path: path, borrowed: path.Borrowed > 0}
+			if path.Valid() {
+				a.store = store.Name
+			}
+			if len(best.path.Certificates) == 0 || preferred(a, best) {
+				best = a
+			}
+		}
+		if best.path.Valid() {
+			break
+		}
+	}
+	if len(best.path.Certificates) == 0 { // no store at all
+		best.path, gaveUp = b.search(trust.New("", nil), b.context.Known)
+	}
+	best.gaveUp = gaveUp && !best.path.Valid()
+	return best
+}
+
+func (b *bundle) search(store *trust.Store, known *chain.Pool) (chain.Path, bool) {
+	return chain.Search(chain.Query{Leaf: b.leaf, Given: b.given, Known: known, Store: store, At: b.context.At})
+}
+
+// preferred orders assessments from different stores.
+func preferred(a, b assessment) bool {
+	switch {
+	case a.path.Valid() != b.path.Valid():
+		return a.path.Valid()
+	case a.path.Valid():
+		return a.path.OutOfDate < b.path.OutOfDate
+	case (a.path.Anchor != nil) != (b.path.Anchor != nil):
+		return a.path.Anchor != nil
+	}
+	return len(a.path.Certificates) > len(b.path.Certificates)
+}
+
+// issuerKnown reports whether any certificate known here certifies this one, by name and signature.
+func (b *bundle) issuerKnown(c *pki.Certificate) bool {
+	if chain.NewPool(b.given).Certifies(c) || b.context.Known.Certifies(c) {
+		return true
+	}
+	return slices.ContainsFunc(b.context.anchors().Named(c.Issuer.Key()), func(a trust.Anchor) bool {
+		return c.CheckSignedBy(a.Certificate.PublicKey) == nil
+	})
+}
+
+// day writes a time as reports do.
+func day(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 MST") }
+
+// span writes a duration in the unit that people think in.
+func span(d time.Duration) string {
+	switch {
+	case d < 0:
+		return span(-d)
+	case d < time.Hour:
+		return plural(int(d/time.Minute), "minute")
+	case d < 48*time.Hour:
+		return plural(int(d/time.Hour), "hour")
+	}
+	return plural(int(d/(24*time.Hour)), "day")
+}
+
+func plural(n int, unit string) string {
+	if n == 1 {
+		return "1 " + unit
+	}
+	return fmt.Sprintf("%d %ss", n, unit)
+}

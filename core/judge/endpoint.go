@@ -1,0 +1,171 @@
+package judge
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"nurvik/core/chain"
+	"nurvik/core/endpoint"
+	"nurvik/core/facts"
+	"nurvik/core/naming"
+	"nurvik/core/pki"
+)
+
+// endpointChecks are run on each address that served certificates, in this order.
+var endpointChecks = []func(*bundle){checkPath, checkOrder, checkRoot, checkAudiences, checkTime, checkNames, checkKeys, checkSignatures, checkForm}
+
+// Endpoint judges what was observed of an endpoint.
+func Endpoint(e facts.Endpoint, context Context) Judgement {
+	j := Judgement{Target: e.Endpoint, Kind: "endpoint", Chains: []Chain{}}
+	if e.ResolveError != "" {
+		host := hostOf(e.Endpoint)
+		f := found("dns.unresolved", host, host, "%s.", capital(e.ResolveError))
+		j.Findings, j.Verdict, j.Certificates = []Finding{f}, Unreachable, []pki.Description{}
+		return j
+	}
+	names := context.Names
+	if len(names) == 0 {
+		if own, err := naming.Parse(hostOf(e.Endpoint)); err == nil {
+			names = []naming.Reference{own}
+		}
+	}
+	pool := newPool()
+	findings, answered := reach(e)
+	for _, o := range e.Observations {
+		b := bundle{context: &context, names: names, versions: map[string]bool{}}
+		if o.Outcome == facts.Answered {
+			b.observed(o)
+			if b.leaf != nil {
+				j.draw(&b, o.Address.String(), pool)
+			}
+		}
+		for _, f := range b.findings {
+			f.Addresses = []string{o.Address.String()}
+			findings = append(findings, f)
+		}
+	}
+	j.Findings = merge(findings)
+	j.Verdict = verdictOf(j.Findings)
+	if !answered {
+		j.Verdict = Unreachable
+	}
+	j.Certificates = pool.descriptions()
+	return j
+}
+
+func hostOf(target string) string {
+	if e, err := endpoint.Parse(target); err == nil {
+		return e.Host
+	}
+	return target
+}
+
+func capital(text string) string {
+	if text == "" {
+		return text
+	}
+	return strings.ToUpper(text[:1]) + text[1:]
+}
+
+// observed judges one address that answered.
+func (b *bundle) observed(o facts.Observation) {
+	for _, v := range o.Versions {
+		b.versions[v.Name] = v.Answer == facts.Accepted
+		if v.Answer == facts.Garbled {
+			f := found("reach.bad-message", v.Name, v.Name, "The answer to an offer of %s cannot be decoded: %s.", v.Name, v.Detail)
+			b.add(f)
+		}
+	}
+	checkVersions(b)
+	for i, der := range o.Certificates {
+		c, err := pki.ParseCertificate(der)
+		if err != nil {
+			b.add(found("reach.bad-message", fmt.Sprintf("certificate %d", i+1), fmt.Sprintf("certificate %d", i+1), "Certificate %d of the chain cannot be decoded: %v.", i+1, err))
+			continue
+		}
+		b.given = append(b.given, c)
+	}
+	if len(b.given) == 0 {
+		return
+	}
+	b.leaf = b.given[chain.ServedLeaf(b.given)]
+	b.assessed = b.assess()
+	for _, check := range endpointChecks {
+		check(b)
+	}
+}
+
+// reach judges how the visits ended, and tells whether any address gave an answer.
+func reach(e facts.Endpoint) (findings []Finding, answered bool) {
+	answers := func(o facts.Observation) bool {
+		return o.Outcome == facts.Answered || o.Outcome == facts.NotTLS || o.Outcome == facts.BadMessage
+	}
+	answered = slices.ContainsFunc(e.Observations, answers)
+	for _, o := range e.Observations {
+		address := o.Address.String()
+		var f Finding
+		switch {
+		case o.Outcome == facts.Answered:
+			continue
+		case o.Outcome == facts.NotTLS:
+			f = found("reach.not-tls", e.Endpoint, e.Endpoint, "Something else than TLS answers: %s.", o.Detail)
+		case o.Outcome == facts.BadMessage:
+			f = found("reach.bad-message", e.Endpoint, e.Endpoint, "TLS answers, but %s.", o.Detail)
+		case answered:
+			f = found("reach.address-refused", address, address, "%s does not answer, while other addresses do: %s.", address, o.Detail)
+		default:
+			f = found(unreachableCodes[o.Outcome], e.Endpoint, e.Endpoint, "%s.", capital(o.Detail))
+		}
+		f.Addresses = []string{address}
+		f.Evidence.Observations = []string{address + ": " + o.Detail}
+		findings = append(findings, f)
+	}
+	return findings, answered
+}
+
+var unreachableCodes = map[facts.Outcome]string{facts.Refused: "reach.refused", facts.Timeout: "reach.timeout", facts.Reset: "reach.reset"}
+
+// draw adds the bundle's chain to the judgement; equal chains are drawn once.
+func (j *Judgement) draw(b *bundle, address string, pool *pool) {
+	view := chain.Draw(b.given, b.assessed.path, b.assessed.store)
+	pool.add(b.given...)
+	pool.add(b.assessed.path.Certificates...)
+	if j.Leaf == nil {
+		j.Leaf, j.Issuer = fingerprint(b.leaf), b.leaf.Issuer.Label()
+		if !b.leaf.NotAfter.IsZero() {
+			j.NotAfter = &b.leaf.NotAfter
+		}
+	}
+	same := func(c Chain) bool {
+		return slices.Equal(c.View.Given, view.Given) && slices.Equal(c.View.Right, view.Right)
+	}
+	if i := slices.IndexFunc(j.Chains, same); i >= 0 {
+		j.Chains[i].Addresses = append(j.Chains[i].Addresses, address)
+		return
+	}
+	c := Chain{View: view}
+	if address != "" {
+		c.Addresses = []string{address}
+	}
+	j.Chains = append(j.Chains, c)
+}
+
+// pool collects each certificate once, in the order met.
+type pool struct {
+	seen map[pki.Fingerprint]bool
+	list []pki.Description
+}
+
+func newPool() *pool { return &pool{seen: map[pki.Fingerprint]bool{}, list: []pki.Description{}} }
+
+func (p *pool) add(certificates ...*pki.Certificate) {
+	for _, c := range certificates {
+		if !p.seen[c.Fingerprint()] {
+			p.seen[c.Fingerprint()] = true
+			p.list = append(p.list, c.Describe())
+		}
+	}
+}
+
+func (p *pool) descriptions() []pki.Description { return p.list }

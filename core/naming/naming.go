@@ -1,0 +1,126 @@
+// Package naming compares the names that clients use with the names in a
+// certificate, as RFC 9525 says. The common name never counts.
+package naming
+
+import (
+	"fmt"
+	"net/netip"
+	"strings"
+
+	"golang.org/x/net/idna"
+
+	"nurvik/core/pki"
+)
+
+// Reference is a name that a client uses: a host name or an address. The zero
+// value is no reference.
+type Reference struct {
+	host    string     // lower case, A-labels, no trailing dot; "" for an address
+	address netip.Addr // invalid for a host name
+}
+
+// NotANameError says why a text is neither a host name nor an address.
+type NotANameError struct{ Name, Reason string }
+
+func (e *NotANameError) Error() string {
+	return fmt.Sprintf("%q is neither a host name nor an address: %s", e.Name, e.Reason)
+}
+
+// Parse reads a name as a person gives it: in any case, with one trailing dot
+// or without, with U-labels or A-labels, or an address with or without
+// brackets. The error is a *NotANameError.
+func Parse(name string) (Reference, error) {
+	if address, err := netip.ParseAddr(strings.TrimSuffix(strings.TrimPrefix(name, "["), "]")); err == nil {
+		return Reference{address: address.WithZone("").Unmap()}, nil
+	}
+	host := strings.ToLower(strings.TrimSuffix(name, "."))
+	if !isASCII(host) {
+		converted, err := idna.Lookup.ToASCII(host)
+		if err != nil {
+			return Reference{}, &NotANameError{name, "its international form cannot be converted (RFC 5891)"}
+		}
+		host = converted
+	}
+	if reason := hostDefect(host); reason != "" {
+		return Reference{}, &NotANameError{name, reason}
+	}
+	return Reference{host: host}, nil
+}
+
+// hostDefect says what keeps the text from being a host name (RFC 1123, 2.1;
+// underscores are let through and match literally).
+func hostDefect(host string) string {
+	if host == "" {
+		return "it is empty"
+	}
+	if len(host) > 253 {
+		return "it is longer than 253 characters"
+	}
+	labels := strings.Split(host, ".")
+	for _, label := range labels {
+		switch {
+		case label == "":
+			return "a label is empty"
+		case len(label) > 63:
+			return "a label is longer than 63 characters"
+		case strings.Trim(label, "abcdefghijklmnopqrstuvwxyz0123456789-_") != "":
+			return "it contains a character that host names do not have"
+		case label[0] == '-' || label[len(label)-1] == '-':
+			return "a label begins or ends with a hyphen"
+		}
+	}
+	if last := labels[len(labels)-1]; strings.Trim(last, "0123456789") == "" {
+		return "its last label is a number, and it is no address"
+	}
+	return ""
+}
+
+func isASCII(s string) bool {
+	for i := range len(s) {
+		if s[i] >= 0x80 {
+			return false
+		}
+	}
+	return true
+}
+
+// String returns the canonical form.
+func (r Reference) String() string {
+	if r.address.IsValid() {
+		return r.address.String()
+	}
+	return r.host
+}
+
+// IsAddress reports whether the reference is an address.
+func (r Reference) IsAddress() bool { return r.address.IsValid() }
+
+// CoveredBy returns the entry of the certificate that covers the reference,
+// and whether there is one.
+func (r Reference) CoveredBy(c *pki.Certificate) (pki.GeneralName, bool) {
+	for _, entry := range c.AltNames {
+		switch {
+		case entry.Kind == pki.NameIP && r.address.IsValid() && entry.Address.IsValid():
+			if entry.Address.Unmap() == r.address {
+				return entry, true
+			}
+		case entry.Kind == pki.NameDNS && r.host != "":
+			if matches(entry.Value, r.host) {
+				return entry, true
+			}
+		}
+	}
+	return pki.GeneralName{}, false
+}
+
+// matches compares a dNSName entry with a host name (RFC 9525, 6.3): case does
+// not count, and a wildcard is the whole leftmost label and stands for exactly
+// one label.
+func matches(entry, host string) bool {
+	entry = strings.ToLower(entry)
+	if suffix, wild := strings.CutPrefix(entry, "*."); wild {
+		_, rest, found := strings.Cut(host, ".")
+		return found && hostDefect(suffix) == "" && rest == suffix
+	}
+	return entry == host && hostDefect(entry) == ""
+}

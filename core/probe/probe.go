@@ -1,0 +1,164 @@
+package probe
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/netip"
+	"slices"
+	"sync"
+	"time"
+
+	"nurvik/core/endpoint"
+	"nurvik/core/facts"
+)
+
+// Network is what a visit needs of the world.
+type Network struct {
+	// Dial opens a TCP connection; the context carries the deadline.
+	Dial func(ctx context.Context, address netip.AddrPort) (net.Conn, error)
+	// Lookup returns all addresses of a host name.
+	Lookup func(ctx context.Context, host string) ([]netip.Addr, error)
+	// HasRoute reports whether packets to the address can leave this machine.
+	HasRoute func(address netip.Addr) bool
+	// Now is the clock.
+	Now func() time.Time
+}
+
+// Deadlines bound a visit. A zero field means its default.
+type Deadlines struct {
+	Connect   time.Duration // to open one connection; default 5 s
+	Handshake time.Duration // to answer one hello; default 10 s
+	Visit     time.Duration // for the whole visit of one address; default 120 s
+}
+
+// The default deadlines.
+const (
+	DefaultConnect   = 5 * time.Second
+	DefaultHandshake = 10 * time.Second
+	DefaultVisit     = 120 * time.Second
+)
+
+func (d Deadlines) withDefaults() Deadlines {
+	for _, f := range []struct {
+		value    *time.Duration
+		fallback time.Duration
+	}{{&d.Connect, DefaultConnect}, {&d.Handshake, DefaultHandshake}, {&d.Visit, DefaultVisit}} {
+		if *f.value <= 0 {
+			*f.value = f.fallback
+		}
+	}
+	return d
+}
+
+// Prober makes visits. It is safe for concurrent use.
+type Prober struct {
+	network   Network
+	deadlines Deadlines
+}
+
+// New makes a prober. It panics when the network lacks a function.
+func New(network Network, deadlines Deadlines) *Prober {
+	if network.Dial == nil || network.Lookup == nil || network.HasRoute == nil || network.Now == nil {
+		panic("probe: the network is incomplete")
+	}
+	return &Prober{network: network, deadlines: deadlines.withDefaults()}
+}
+
+// Target is an endpoint to be visited, and how.
+type Target struct {
+	Endpoint   endpoint.Endpoint
+	Connect    []endpoint.Connect // instead of the addresses of the name
+	ServerName string             // to send; "" for the endpoint's own
+}
+
+// serverName is the name to send in the handshake.
+func (t Target) serverName() string {
+	if t.ServerName != "" {
+		return t.ServerName
+	}
+	return t.Endpoint.ServerName()
+}
+
+// Plan is the addresses to visit, and those that cannot be reached from here.
+type Plan struct {
+	Visit   []netip.AddrPort
+	NoRoute []netip.AddrPort // their family has no route
+}
+
+// Plan finds the addresses of the target. The error says why the name leads nowhere.
+func (p *Prober) Plan(ctx context.Context, t Target) (Plan, error) {
+	var all []netip.AddrPort
+	for _, c := range t.Connect {
+		all = append(all, c.On(t.Endpoint))
+	}
+	if len(all) == 0 {
+		addresses, err := p.addresses(ctx, t.Endpoint.Host)
+		if err != nil {
+			return Plan{}, err
+		}
+		for _, a := range addresses {
+			all = append(all, netip.AddrPortFrom(a, t.Endpoint.Port))
+		}
+	}
+	slices.SortFunc(all, netip.AddrPort.Compare)
+	var plan Plan
+	for _, a := range slices.Compact(all) {
+		if p.network.HasRoute(a.Addr()) {
+			plan.Visit = append(plan.Visit, a)
+		} else {
+			plan.NoRoute = append(plan.NoRoute, a)
+		}
+	}
+	return plan, nil
+}
+
+func (p *Prober) addresses(ctx context.Context, host string) ([]netip.Addr, error) {
+	if address, err := netip.ParseAddr(host); err == nil {
+		return []netip.Addr{address}, nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, p.deadlines.Handshake)
+	defer cancel()
+	found, err := p.network.Lookup(ctx, host)
+	if err != nil {
+		return nil, err
+	}
+	if len(found) == 0 {
+		return nil, fmt.Errorf("%s has no address", host)
+	}
+	for i := range found {
+		found[i] = found[i].Unmap()
+	}
+	return found, nil
+}
+
+// Examine plans and makes the visits of one target, address beside address.
+// When the context ends, the observations made until then are returned with
+// its error.
+func (p *Prober) Examine(ctx context.Context, t Target) (facts.Endpoint, error) {
+	out := facts.Endpoint{Schema: facts.Schema, Endpoint: t.Endpoint.String(), Observations: []facts.Observation{}}
+	plan, err := p.Plan(ctx, t)
+	if err != nil {
+		out.ResolveError = err.Error()
+		return out, ctx.Err()
+	}
+	for _, a := range plan.NoRoute {
+		out.NoRoute = append(out.NoRoute, a.Addr().String())
+	}
+	observations := make([]*facts.Observation, len(plan.Visit))
+	var group sync.WaitGroup
+	for i, address := range plan.Visit {
+		group.Go(func() {
+			if o, err := p.Visit(ctx, address, t.serverName()); err == nil {
+				observations[i] = &o
+			}
+		})
+	}
+	group.Wait()
+	for _, o := range observations {
+		if o != nil {
+			out.Observations = append(out.Observations, *o)
+		}
+	}
+	return out, ctx.Err()
+}

@@ -1,0 +1,185 @@
+package trust
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"nurvik/core/facts"
+	"nurvik/core/intake"
+	"nurvik/core/pki"
+)
+
+// SystemName is the store of the operating system.
+const SystemName = "system"
+
+// Loader loads stores and remembers them. The zero value reads Debian's places.
+type Loader struct {
+	SystemFile     string            // bundle of all anchors; default /etc/ssl/certs/ca-certificates.crt
+	LocalDirectory string            // anchors that the distribution did not ship; default /usr/local/share/ca-certificates
+	Named          map[string]*Store // stores that have a name of their own, such as those of an estate file
+
+	system *Store
+}
+
+// Load returns the store that the text names: "system", a named store, a file
+// or a directory, with "public:", "private:" or "rehearsal:" in front where
+// the kind is not to be found out. The error names the store.
+func (l *Loader) Load(text string) (*Store, error) {
+	rest, kind := text, Kind("")
+	for _, k := range []Kind{Public, Private, Rehearsal} {
+		if after, ok := strings.CutPrefix(text, string(k)+":"); ok {
+			rest, kind = after, k
+		}
+	}
+	if s, ok := l.Named[rest]; ok {
+		return withKind(s, kind), nil
+	}
+	if rest == SystemName {
+		s, err := l.System()
+		if err != nil {
+			return nil, err
+		}
+		return withKind(s, kind), nil
+	}
+	s, err := l.fromPath(text, rest, kind)
+	if err != nil {
+		return nil, fmt.Errorf("trust store %q: %w", text, err)
+	}
+	return s, nil
+}
+
+func withKind(s *Store, kind Kind) *Store {
+	if kind == "" {
+		return s
+	}
+	anchors := make([]Anchor, len(s.Anchors))
+	for i, a := range s.Anchors {
+		anchors[i] = Anchor{a.Certificate, kind}
+	}
+	return New(s.Name, anchors)
+}
+
+// System loads the operating system's store. Anchors that the distribution did
+// not ship are private.
+func (l *Loader) System() (*Store, error) {
+	if l.system != nil {
+		return l.system, nil
+	}
+	path := orDefault(l.SystemFile, "/etc/ssl/certs/ca-certificates.crt")
+	file, err := intake.ReadFile(path)
+	if err != nil {
+		return nil, fmt.Errorf("trust store %q: %w; install ca-certificates or name another store with --trust", SystemName, err)
+	}
+	local := map[pki.Fingerprint]bool{}
+	added, err := readPath(orDefault(l.LocalDirectory, "/usr/local/share/ca-certificates"))
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("trust store %q: %w", SystemName, err)
+	}
+	for _, c := range added {
+		local[c.Fingerprint()] = true
+	}
+	var anchors []Anchor
+	for _, c := range decode(file) {
+		kind := Public
+		if local[c.Fingerprint()] {
+			kind = Private
+		}
+		anchors = append(anchors, Anchor{c, kind})
+	}
+	l.system = New(SystemName, anchors)
+	return l.system, nil
+}
+
+func (l *Loader) fromPath(text, path string, kind Kind) (*Store, error) {
+	certificates, err := readPath(path)
+	if errors.Is(err, os.ErrNotExist) && !strings.ContainsRune(path, '/') {
+		return nil, fmt.Errorf("there is neither a store nor a file of this name; known stores: %s", l.names())
+	}
+	if err != nil {
+		return nil, err
+	}
+	if len(certificates) == 0 {
+		return nil, errors.New("it holds no certificate")
+	}
+	shipped := New("", nil)
+	if kind == "" {
+		if system, err := l.System(); err == nil { // without a system store nothing is known to be public
+			shipped = system.OfKind(Public)
+		}
+	}
+	var anchors []Anchor
+	for _, c := range certificates {
+		k := kind
+		if k == "" {
+			k = Private
+			if _, ok := shipped.Holds(c); ok {
+				k = Public
+			}
+		}
+		anchors = append(anchors, Anchor{c, k})
+	}
+	return New(text, anchors), nil
+}
+
+func (l *Loader) names() string {
+	names := append(slices.Sorted(maps.Keys(l.Named)), SystemName)
+	return strings.Join(names, ", ")
+}
+
+// FromPEM makes a store of the certificates in the text. Without a kind they
+// are private. The error says what is wrong with the text.
+func FromPEM(name string, text []byte, kind Kind) (*Store, error) {
+	if kind == "" {
+		kind = Private
+	}
+	file := intake.Recognise(text)
+	if len(file.Damaged) > 0 {
+		return nil, fmt.Errorf("trust store %q: line %d: %s", name, file.Damaged[0].Line, file.Damaged[0].Reason)
+	}
+	if len(file.Certificates) == 0 {
+		return nil, fmt.Errorf("trust store %q: it holds no certificate", name)
+	}
+	var anchors []Anchor
+	for _, c := range decode(file) {
+		anchors = append(anchors, Anchor{c, kind})
+	}
+	return New(name, anchors), nil
+}
+
+func readPath(path string) ([]*pki.Certificate, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if !info.IsDir() {
+		file, err := intake.ReadFile(path)
+		return decode(file), err
+	}
+	var all []*pki.Certificate
+	var failure error
+	err = intake.Walk(filepath.Clean(path), func(file facts.File) { all = append(all, decode(file)...) },
+		func(path string, err error) { failure = fmt.Errorf("%s: %w", path, err) })
+	return all, errors.Join(err, failure)
+}
+
+func decode(file facts.File) []*pki.Certificate {
+	var out []*pki.Certificate
+	for _, located := range file.Certificates {
+		if c, err := pki.ParseCertificate(located.DER); err == nil {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+func orDefault(value, fallback string) string {
+	if value == "" {
+		return fallback
+	}
+	return value
+}

@@ -1,0 +1,272 @@
+package audit
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+
+	"nurvik/core/endpoint"
+	"nurvik/core/facts"
+	"nurvik/core/intake"
+	"nurvik/core/naming"
+	"nurvik/core/probe"
+	"nurvik/core/trust"
+	"nurvik/internal/estatefile"
+)
+
+// Request is what the caller asks for.
+type Request struct {
+	Targets   []string
+	Names     []string
+	Connect   []string
+	Trust     []string
+	Audiences []string
+	Stdin     io.Reader // for the target "-"
+}
+
+// Plan is a request that was understood: what to visit and what was read.
+type Plan struct {
+	visits     []visit
+	files      []file
+	fileNames  []naming.Reference
+	anchors    *trust.Store
+	unexamined []Unexamined
+}
+
+// visit is an endpoint with what is expected of it.
+type visit struct {
+	target    probe.Target
+	names     []naming.Reference
+	trust     []*trust.Store
+	audiences []*trust.Store
+}
+
+// file is a file that was read, with the stores it is judged by.
+type file struct {
+	facts     facts.File
+	trust     []*trust.Store
+	audiences []*trust.Store
+}
+
+// UsageError says that the request itself is wrong.
+type UsageError struct{ Err error }
+
+func (e *UsageError) Error() string { return e.Err.Error() }
+
+// Unwrap returns the cause.
+func (e *UsageError) Unwrap() error { return e.Err }
+
+// planner carries the request while it is taken apart.
+type planner struct {
+	request  Request
+	loader   *trust.Loader
+	names    []naming.Reference
+	connect  []endpoint.Connect
+	defaults estatefile.Defaults // of the estate files named
+	stores   map[string]*trust.Store
+	plan     Plan
+}
+
+// NewPlan reads files and estate files and finds out what each target is. The
+// error is a *UsageError when the request is wrong; a trust store that cannot
+// be read is an ordinary error.
+func NewPlan(r Request) (*Plan, error) {
+	p := &planner{request: r, loader: &trust.Loader{Named: map[string]*trust.Store{}}, stores: map[string]*trust.Store{}}
+	for _, name := range r.Names {
+		reference, err := naming.Parse(name)
+		if err != nil {
+			return nil, &UsageError{err}
+		}
+		p.names = append(p.names, reference)
+	}
+	for _, text := range r.Connect {
+		connect, err := endpoint.ParseConnect(text)
+		if err != nil {
+			return nil, &UsageError{err}
+		}
+		p.connect = append(p.connect, connect)
+	}
+	estates, rest, err := p.sort()
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range estates {
+		if err := p.estate(e); err != nil {
+			return nil, err
+		}
+	}
+	for _, target := range rest {
+		if err := p.target(target); err != nil {
+			return nil, err
+		}
+	}
+	if len(p.connect) > 0 && len(p.plan.visits) == 0 {
+		return nil, &UsageError{errors.New("--connect says where to visit an endpoint, and no endpoint is named")}
+	}
+	p.plan.anchors, p.plan.fileNames = p.allAnchors(), p.names
+	return &p.plan, nil
+}
+
+// sort takes the estate files out of the targets, because their stores and
+// defaults count for the others too.
+func (p *planner) sort() (estates []*estatefile.Estate, rest []string, err error) {
+	for _, target := range p.request.Targets {
+		info, err := os.Stat(target)
+		if err != nil || info.IsDir() || info.Size() > intake.MaxFileSize {
+			rest = append(rest, target)
+			continue
+		}
+		data, err := os.ReadFile(target)
+		if err != nil || !estatefile.Looks(data) {
+			rest = append(rest, target)
+			continue
+		}
+		e, err := estatefile.Parse(target, data)
+		if err != nil {
+			return nil, nil, &UsageError{err}
+		}
+		stores, err := e.LoadStores()
+		if err != nil {
+			return nil, nil, err
+		}
+		for name, s := range stores {
+			p.loader.Named[name], p.stores[name] = s, s
+		}
+		if len(estates) == 0 {
+			p.defaults = e.Defaults
+		}
+		estates = append(estates, e)
+	}
+	return estates, rest, nil
+}
+
+func (p *planner) estate(e *estatefile.Estate) error {
+	for _, entry := range e.Endpoints {
+		if len(entry.Trust) == 0 {
+			entry.Trust = p.request.Trust
+		}
+		if len(entry.Audiences) == 0 {
+			entry.Audiences = p.request.Audiences
+		}
+		entry = e.Settled(entry)
+		parsed, err := endpoint.Parse(entry.Endpoint)
+		if err != nil {
+			return &UsageError{err}
+		}
+		v := visit{target: probe.Target{Endpoint: parsed, ServerName: entry.ServerName}}
+		for _, name := range entry.Names {
+			reference, err := naming.Parse(name)
+			if err != nil {
+				return &UsageError{err}
+			}
+			v.names = append(v.names, reference)
+		}
+		for _, text := range entry.Connect {
+			connect, err := endpoint.ParseConnect(text)
+			if err != nil {
+				return &UsageError{err}
+			}
+			v.target.Connect = append(v.target.Connect, connect)
+		}
+		if v.trust, v.audiences, err = p.load(entry.Trust, entry.Audiences); err != nil {
+			return err
+		}
+		p.addVisit(v)
+	}
+	return nil
+}
+
+// addVisit settles the server name: the first expected host name, where names are given.
+func (p *planner) addVisit(v visit) {
+	for _, name := range v.names {
+		if v.target.ServerName == "" && !name.IsAddress() {
+			v.target.ServerName = name.String()
+		}
+	}
+	p.plan.visits = append(p.plan.visits, v)
+}
+
+func (p *planner) target(target string) error {
+	stores, audiences, err := p.load(orElse(p.request.Trust, p.defaults.Trust), orElse(p.request.Audiences, p.defaults.Audiences))
+	if err != nil {
+		return err
+	}
+	add := func(f facts.File) { p.plan.files = append(p.plan.files, file{f, stores, audiences}) }
+	fail := func(path string, err error) {
+		p.plan.unexamined = append(p.plan.unexamined, Unexamined{path, err.Error()})
+	}
+	info, statErr := os.Stat(target)
+	switch {
+	case target == "-":
+		f, err := intake.Read("standard input", p.request.Stdin)
+		if err != nil {
+			fail(target, err)
+			return nil
+		}
+		add(f)
+	case statErr == nil && info.IsDir():
+		before := len(p.plan.files)
+		if err := intake.Walk(target, add, fail); err != nil {
+			fail(target, err)
+		} else if len(p.plan.files) == before {
+			fail(target, errors.New("no certificate was found below it"))
+		}
+	case statErr == nil || strings.ContainsRune(target, '/') && !strings.Contains(target, "://"):
+		f, err := intake.ReadFile(target)
+		if err != nil {
+			fail(target, err)
+			return nil
+		}
+		add(f)
+	default:
+		parsed, err := endpoint.Parse(target)
+		if err != nil {
+			return &UsageError{fmt.Errorf("%w; a file of this name does not exist either", err)}
+		}
+		p.addVisit(visit{target: probe.Target{Endpoint: parsed, Connect: p.connect}, names: p.names, trust: stores, audiences: audiences})
+	}
+	return nil
+}
+
+// load loads stores by their texts; with neither kind named it is the system's.
+func (p *planner) load(trusted, audiences []string) (stores, required []*trust.Store, err error) {
+	if len(trusted)+len(audiences) == 0 {
+		trusted = []string{trust.SystemName}
+	}
+	for _, list := range []struct {
+		texts []string
+		into  *[]*trust.Store
+	}{{trusted, &stores}, {audiences, &required}} {
+		for _, text := range list.texts {
+			s, ok := p.stores[text]
+			if !ok {
+				if s, err = p.loader.Load(text); err != nil {
+					return nil, nil, err
+				}
+				p.stores[text] = s
+			}
+			*list.into = append(*list.into, s)
+		}
+	}
+	return stores, required, nil
+}
+
+// allAnchors joins every store, in the order of their names.
+func (p *planner) allAnchors() *trust.Store {
+	var all []*trust.Store
+	for _, name := range slices.Sorted(maps.Keys(p.stores)) {
+		all = append(all, p.stores[name])
+	}
+	return trust.Merge("all", all...)
+}
+
+func orElse(first, second []string) []string {
+	if len(first) > 0 {
+		return first
+	}
+	return second
+}

@@ -1,0 +1,128 @@
+package audit
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"nurvik/core/chain"
+	"nurvik/core/facts"
+	"nurvik/core/judge"
+	"nurvik/core/pki"
+	"nurvik/core/policy"
+	"nurvik/core/probe"
+)
+
+// Options say how an audit is run.
+type Options struct {
+	Prober   *probe.Prober
+	Policy   policy.Policy
+	At       time.Time
+	Parallel int                   // endpoints visited at once; default 64
+	Progress func(done, total int) // called after each visit; may be nil
+}
+
+// Steps is the number of visits that Run will report progress of.
+func (p *Plan) Steps() int { return len(p.visits) }
+
+// Run visits the endpoints and judges everything. When the context ends, the
+// report holds what is known until then, and the rest as unexamined.
+func (p *Plan) Run(ctx context.Context, o Options) *Report {
+	observed, errs := p.visit(ctx, o)
+	known := p.known(observed)
+	report := &Report{Schema: Schema, At: o.At.UTC().Truncate(time.Second), Policy: o.Policy.Name, Targets: []Target{}, Unexamined: p.unexamined}
+	if report.Unexamined == nil {
+		report.Unexamined = []Unexamined{}
+	}
+	context := judge.Context{Policy: o.Policy, Anchors: p.anchors, Known: known, At: o.At}
+	noRoute := map[string]bool{}
+	for i, v := range p.visits {
+		e := observed[i]
+		for _, address := range e.NoRoute {
+			noRoute[address] = true
+		}
+		if len(e.Observations) == 0 && e.ResolveError == "" {
+			reason := "no address has a route from here"
+			if errs[i] != nil {
+				reason = "interrupted before it was visited"
+			}
+			report.Unexamined = append(report.Unexamined, Unexamined{v.target.Endpoint.String(), reason})
+			continue
+		}
+		context.Names, context.Trust, context.Audiences = v.names, v.trust, v.audiences
+		j := judge.Endpoint(e, context)
+		report.add(Target{j, e})
+		if j.Verdict == judge.Unreachable {
+			report.Unexamined = append(report.Unexamined, Unexamined{j.Target, j.Findings[0].Message})
+		}
+	}
+	for _, f := range p.files {
+		context.Names, context.Trust, context.Audiences = p.fileNames, f.trust, f.audiences
+		report.add(Target{judge.File(f.facts, context), f.facts})
+	}
+	for address := range noRoute {
+		report.NoRoute = append(report.NoRoute, address)
+	}
+	return report
+}
+
+func (r *Report) add(t Target) {
+	r.Targets = append(r.Targets, t)
+	r.Summary.Count(t.Verdict)
+}
+
+// visit examines every endpoint, a bounded number at once.
+func (p *Plan) visit(ctx context.Context, o Options) ([]facts.Endpoint, []error) {
+	if o.Parallel <= 0 {
+		o.Parallel = 64
+	}
+	observed, errs := make([]facts.Endpoint, len(p.visits)), make([]error, len(p.visits))
+	slots := make(chan struct{}, o.Parallel)
+	var group sync.WaitGroup
+	var mutex sync.Mutex
+	done := 0
+	for i, v := range p.visits {
+		slots <- struct{}{}
+		group.Go(func() {
+			defer func() { <-slots }()
+			observed[i], errs[i] = o.Prober.Examine(ctx, v.target)
+			mutex.Lock()
+			defer mutex.Unlock()
+			done++
+			if o.Progress != nil {
+				o.Progress(done, len(p.visits))
+			}
+		})
+	}
+	group.Wait()
+	return observed, errs
+}
+
+// known collects every authority that was met: it may complete another chain.
+func (p *Plan) known(observed []facts.Endpoint) *chain.Pool {
+	seen := map[pki.Fingerprint]bool{}
+	var out []*pki.Certificate
+	add := func(der []byte) {
+		id := pki.FingerprintOf(der)
+		if seen[id] {
+			return
+		}
+		seen[id] = true
+		if c, err := pki.ParseCertificate(der); err == nil && c.IsCA() {
+			out = append(out, c)
+		}
+	}
+	for _, e := range observed {
+		for _, o := range e.Observations {
+			for _, der := range o.Certificates {
+				add(der)
+			}
+		}
+	}
+	for _, f := range p.files {
+		for _, located := range f.facts.Certificates {
+			add(located.DER)
+		}
+	}
+	return chain.NewPool(out)
+}

@@ -1,0 +1,135 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/schollz/progressbar/v3"
+	"github.com/spf13/cobra"
+
+	"nurvik/core/judge"
+	"nurvik/core/policy"
+	"nurvik/core/probe"
+	"nurvik/internal/audit"
+	"nurvik/internal/report"
+	"nurvik/internal/vantage"
+)
+
+// auditFlags are the flags of "nurvik audit".
+type auditFlags struct {
+	at, policy, failFrom, resolver string
+	request                        audit.Request
+	deadlines                      probe.Deadlines
+	parallel                       int
+}
+
+func (a *app) auditCommand() *cobra.Command {
+	f := &auditFlags{}
+	cmd := &cobra.Command{
+		Use:     "audit TARGET...",
+		GroupID: "alone",
+		Short:   "Examine endpoints, files and estate files, and report what is wrong",
+		Long: `Examines every target, judges it and reports the findings by target.
+
+A target is an endpoint (host, host:port, imaps://host), a certificate file, a
+directory, an estate file, or - for standard input. A target with a / in it, or
+that exists as a path, is a file; name:443 never is.`,
+		Example: `  nurvik audit tides.tarnholm.example
+  nurvik audit estate.yaml -o json
+  nurvik audit /etc/ssl/harbour --name pilots.tarnholm.example
+  nurvik audit pilots.tarnholm.example --connect 192.0.2.7 --trust private:inner-root.pem
+  nurvik audit estate.yaml --at +30d --fail-from risk`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			f.request.Targets, f.request.Stdin = args, a.stdin
+			return a.audit(cmd.Context(), f)
+		},
+	}
+	a.addOutput(cmd)
+	flags := cmd.Flags()
+	flags.StringVar(&f.at, "at", "", "judge as of this `TIME`: a date, RFC 3339, or an offset such as +30d")
+	flags.StringVar(&f.policy, "policy", policy.Default, "`POLICY` to judge by")
+	flags.StringArrayVar(&f.request.Trust, "trust", nil, "trust `STORE`; repeat for alternatives: system, a name, a file or a directory, with public:, private: or rehearsal: in front where needed (default system)")
+	flags.StringArrayVar(&f.request.Audiences, "audience", nil, "trust `STORE` that must accept; repeat for each that must")
+	flags.StringArrayVar(&f.request.Names, "name", nil, "`NAME` that must be covered; repeat for more. The first is sent as the server name")
+	flags.StringArrayVar(&f.request.Connect, "connect", nil, "visit this `ADDRESS[:PORT]` instead of the name's; repeat for more")
+	flags.StringVar(&f.failFrom, "fail-from", "fault", "end with 1 from this `SEVERITY` on: fault, risk, note or never")
+	flags.StringVar(&f.resolver, "resolver", "", "name server `ADDRESS[:PORT]` to ask instead of the system's")
+	flags.DurationVar(&f.deadlines.Connect, "connect-timeout", probe.DefaultConnect, "`TIME` for one connection")
+	flags.DurationVar(&f.deadlines.Handshake, "handshake-timeout", probe.DefaultHandshake, "`TIME` for the answer to one hello")
+	flags.DurationVar(&f.deadlines.Visit, "visit-timeout", probe.DefaultVisit, "`TIME` for the visit of one address")
+	flags.IntVar(&f.parallel, "parallel", 64, "endpoints visited at once, `N`")
+	_ = cmd.RegisterFlagCompletionFunc("fail-from", cobra.FixedCompletions([]string{"fault", "risk", "note", "never"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = cmd.RegisterFlagCompletionFunc("policy", cobra.FixedCompletions(policy.Names(), cobra.ShellCompDirectiveNoFileComp))
+	return cmd
+}
+
+func (a *app) audit(ctx context.Context, f *auditFlags) error {
+	at, err := parseMoment(f.at, a.now())
+	if err != nil {
+		return usage(fmt.Errorf("--at: %w", err))
+	}
+	limit, never, err := parseFailFrom(f.failFrom)
+	if err != nil {
+		return usage(err)
+	}
+	p, err := policy.Builtin(f.policy)
+	if err != nil {
+		return usage(fmt.Errorf("--policy: %w", err))
+	}
+	if f.parallel < 1 {
+		return usage(errors.New("--parallel must be at least 1"))
+	}
+	network, err := vantage.Network(f.resolver)
+	if err != nil {
+		return usage(fmt.Errorf("--resolver: %w", err))
+	}
+	plan, err := audit.NewPlan(f.request)
+	if err != nil {
+		return err
+	}
+	progress, finish := a.progress(plan.Steps(), "visiting")
+	result := plan.Run(ctx, audit.Options{
+		Prober: probe.New(network, f.deadlines), Policy: p, At: at, Parallel: f.parallel, Progress: progress,
+	})
+	finish()
+	if a.output == "json" {
+		err = report.JSON(a.stdout, result)
+	} else {
+		err = report.Audit(a.stdout, result, a.style())
+	}
+	switch {
+	case err != nil:
+		return err
+	case ctx.Err() != nil:
+		return &statusError{statusUnexamined, errors.New("interrupted; the report holds what was known until then")}
+	case !never && result.Reaches(limit):
+		return &statusError{status: statusFindings}
+	case len(result.Unexamined) > 0:
+		return &statusError{status: statusUnexamined}
+	}
+	return nil
+}
+
+func parseFailFrom(text string) (limit judge.Severity, never bool, err error) {
+	switch s := judge.Severity(text); s {
+	case judge.Fault, judge.Risk, judge.Note:
+		return s, false, nil
+	case "never":
+		return "", true, nil
+	}
+	return "", false, fmt.Errorf("--fail-from is fault, risk, note or never, not %q", text)
+}
+
+// progress returns a function that shows a bar on a terminal, and one that clears it.
+func (a *app) progress(total int, what string) (step func(done, total int), finish func()) {
+	if !a.interactive() || total < 2 {
+		return nil, func() {}
+	}
+	bar := progressbar.NewOptions(total,
+		progressbar.OptionSetWriter(a.stderr), progressbar.OptionSetDescription(what), progressbar.OptionShowCount(),
+		progressbar.OptionSetWidth(30), progressbar.OptionClearOnFinish(), progressbar.OptionThrottle(100*time.Millisecond))
+	return func(done, _ int) { _ = bar.Set(done) }, func() { _ = bar.Finish() }
+}

@@ -1,0 +1,179 @@
+// Package cli holds the commands of nurvik, the client.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+	"golang.org/x/term"
+
+	"nurvik/internal/audit"
+	"nurvik/internal/report"
+	"nurvik/internal/settings"
+)
+
+// Exit statuses; where several apply, the call ends with the first in this order.
+const (
+	statusUsage      = 2 // the call is wrong
+	statusFindings   = 1 // findings at or above --fail-from, or the answer is no
+	statusUnexamined = 3 // a thing named in the call could not be examined
+)
+
+// statusError ends the program with a status. With no error inside nothing is printed.
+type statusError struct {
+	status int
+	err    error
+}
+
+func (e *statusError) Error() string {
+	if e.err == nil {
+		return fmt.Sprintf("status %d", e.status)
+	}
+	return e.err.Error()
+}
+
+func (e *statusError) Unwrap() error { return e.err }
+
+func usage(err error) error { return &statusError{statusUsage, err} }
+
+// app is what the commands share.
+type app struct {
+	stdin          io.Reader
+	stdout, stderr io.Writer
+	now            func() time.Time
+	token          string
+	output         string
+	configFile     string
+}
+
+// Main runs the call and returns the exit status.
+func Main() int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	a := &app{stdin: os.Stdin, stdout: os.Stdout, stderr: os.Stderr, now: time.Now}
+	return a.execute(ctx, os.Args[1:])
+}
+
+func (a *app) execute(ctx context.Context, args []string) int {
+	root := a.root()
+	root.SetArgs(args)
+	root.SetIn(a.stdin)
+	root.SetOut(a.stdout)
+	root.SetErr(a.stderr)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return 0
+	}
+	var status *statusError
+	if !errors.As(err, &status) {
+		status = &statusError{statusUnexamined, err}
+		if isUsage(err) {
+			status.status = statusUsage
+		}
+	}
+	if status.err != nil {
+		fmt.Fprintln(a.stderr, "nurvik: "+strings.TrimPrefix(status.err.Error(), "nurvik: "))
+	}
+	return status.status
+}
+
+// isUsage recognises what cobra and the planner say of wrong calls.
+func isUsage(err error) bool {
+	var wrong *audit.UsageError
+	if errors.As(err, &wrong) {
+		return true
+	}
+	text := err.Error()
+	for _, begin := range []string{"unknown command", "unknown flag", "unknown shorthand", "invalid argument", "flag needs", "accepts ", "requires ", "bad flag"} {
+		if strings.HasPrefix(text, begin) {
+			return true
+		}
+	}
+	return false
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "nurvik",
+		Short: "Audit TLS certificates where they live: on the wire and in files",
+		Long: `Nurvik audits TLS certificates: it visits endpoints and reads certificate files,
+judges what it finds, and says for each what is wrong and what to do.
+
+Exit status: 2 the call is wrong; 1 findings at or above --fail-from, or the
+answer is no; 3 something named in the call could not be examined; 0 otherwise.
+
+Every flag can also be set in the environment (NURVIK_FAIL_FROM for --fail-from)
+or in the configuration file.`,
+		SilenceErrors: true, SilenceUsage: true,
+		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error { return a.settle(cmd) },
+	}
+	root.PersistentFlags().StringVar(&a.configFile, "config", settings.DefaultFile("nurvik"), "configuration `FILE`")
+	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
+		return usage(fmt.Errorf("%w; see %q", err, cmd.CommandPath()+" --help"))
+	})
+	root.AddGroup(&cobra.Group{ID: "alone", Title: "Without a service:"}, &cobra.Group{ID: "service", Title: "With a service:"})
+	root.AddCommand(a.auditCommand(), a.explainCommand(), a.versionCommand())
+	root.AddCommand(a.estateCommand(), a.runCommand(), a.findingsCommand())
+	return root
+}
+
+// settle fills in flags from environment and configuration file.
+func (a *app) settle(cmd *cobra.Command) error {
+	var known []string
+	collect(cmd.Root(), func(f *pflag.Flag) { known = append(known, f.Name) })
+	flag := cmd.Flags().Lookup("config")
+	named := flag.Changed
+	if path := os.Getenv("NURVIK_CONFIG"); path != "" && !named {
+		a.configFile, named = path, true
+	}
+	secrets, err := settings.Apply(cmd.Flags(), known, a.configFile, named)
+	if err != nil {
+		return usage(err)
+	}
+	a.token = secrets.Token
+	if f := cmd.Flags().Lookup("output"); f != nil && a.output != "table" && a.output != "json" {
+		return usage(fmt.Errorf("the output %q is not known; there are table and json", a.output))
+	}
+	return nil
+}
+
+func collect(cmd *cobra.Command, each func(*pflag.Flag)) {
+	cmd.Flags().VisitAll(each)
+	cmd.PersistentFlags().VisitAll(each)
+	for _, sub := range cmd.Commands() {
+		collect(sub, each)
+	}
+}
+
+func (a *app) addOutput(cmd *cobra.Command) {
+	cmd.Flags().StringVarP(&a.output, "output", "o", "table", "`FORM` of the result: table or json")
+	_ = cmd.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json"}, cobra.ShellCompDirectiveNoFileComp))
+}
+
+// style looks at the terminal that the result goes to.
+func (a *app) style() report.Style {
+	file, ok := a.stdout.(*os.File)
+	if !ok || !term.IsTerminal(int(file.Fd())) {
+		return report.Style{}
+	}
+	width, _, err := term.GetSize(int(file.Fd()))
+	if err != nil {
+		width = 0
+	}
+	return report.Style{Width: width, Colour: os.Getenv("NO_COLOR") == ""}
+}
+
+// interactive reports whether progress can be shown.
+func (a *app) interactive() bool {
+	file, ok := a.stderr.(*os.File)
+	return ok && term.IsTerminal(int(file.Fd()))
+}

@@ -1,0 +1,214 @@
+// Package estatefile reads and writes the file in which people keep their
+// estate. Its form is described in docs/estate-file.md.
+package estatefile
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+
+	"nurvik/core/endpoint"
+	"nurvik/core/naming"
+	"nurvik/core/strictyaml"
+	"nurvik/core/trust"
+)
+
+// Estate is the contents of an estate file.
+type Estate struct {
+	Name      string           `yaml:"name,omitempty"`
+	Stores    map[string]Store `yaml:"stores,omitempty"`
+	Defaults  Defaults         `yaml:"defaults,omitempty"`
+	Endpoints []Entry          `yaml:"endpoints"`
+
+	path string // for error messages and relative paths
+}
+
+// Store is a trust store that the estate names.
+type Store struct {
+	Kind trust.Kind `yaml:"kind,omitempty"`
+	Path string     `yaml:"path,omitempty"` // file or directory, relative to the estate file
+	PEM  string     `yaml:"pem,omitempty"`  // the anchors themselves, instead of a path
+}
+
+// Defaults hold for every endpoint that does not say otherwise.
+type Defaults struct {
+	Trust     []string          `yaml:"trust,omitempty,flow"`
+	Audiences []string          `yaml:"audiences,omitempty,flow"`
+	Labels    map[string]string `yaml:"labels,omitempty"`
+}
+
+// Entry is one endpoint.
+type Entry struct {
+	Endpoint   string            `yaml:"endpoint"`
+	Names      []string          `yaml:"names,omitempty,flow"`   // that must be covered; default the endpoint's own
+	Connect    []string          `yaml:"connect,omitempty,flow"` // ADDRESS[:PORT], instead of the name's addresses
+	ServerName string            `yaml:"server-name,omitempty"`  // sent in the handshake, instead of the first name
+	Trust      []string          `yaml:"trust,omitempty,flow"`
+	Audiences  []string          `yaml:"audiences,omitempty,flow"`
+	Labels     map[string]string `yaml:"labels,omitempty"`
+}
+
+// Looks reports whether the bytes seem to be an estate file: a YAML document
+// with a list of endpoints. It decides how a file named in a call is read.
+func Looks(data []byte) bool {
+	if bytes.Contains(data, []byte("-----BEGIN ")) && !bytes.Contains(data, []byte("endpoints:")) {
+		return false
+	}
+	var top map[string]yaml.Node
+	if yaml.Unmarshal(data, &top) != nil {
+		// A broken estate file should be told as such and not as an unknown file.
+		return bytes.HasPrefix(data, []byte("endpoints:")) || bytes.Contains(data, []byte("\nendpoints:"))
+	}
+	_, ok := top["endpoints"]
+	return ok
+}
+
+// Read reads and checks the estate file. Errors name file and line.
+func Read(path string) (*Estate, error) {
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	return Parse(path, data)
+}
+
+// Parse reads and checks an estate; the path is for messages and for what is relative to it.
+func Parse(path string, data []byte) (*Estate, error) {
+	e := &Estate{path: path}
+	if err := strictyaml.Decode(path, data, e); err != nil {
+		return nil, err
+	}
+	e.path = path
+	return e, e.check(data)
+}
+
+// check looks for what YAML cannot know. All defects are reported together.
+func (e *Estate) check(data []byte) error {
+	lines := entryLines(data)
+	var failures []error
+	fail := func(line int, format string, args ...any) {
+		failures = append(failures, &strictyaml.Error{Name: e.path, Line: line, Text: fmt.Sprintf(format, args...)})
+	}
+	for name, s := range e.Stores {
+		if (s.Path == "") == (s.PEM == "") {
+			fail(0, "the store %q needs either a path or pem", name)
+		}
+		if s.Kind != "" && !slices.Contains([]trust.Kind{trust.Public, trust.Private, trust.Rehearsal}, s.Kind) {
+			fail(0, "the store %q has the kind %q; there are public, private and rehearsal", name, s.Kind)
+		}
+	}
+	seen := map[string]int{}
+	for i := range e.Endpoints {
+		line := 0
+		if i < len(lines) {
+			line = lines[i]
+		}
+		entry := &e.Endpoints[i]
+		parsed, err := endpoint.Parse(entry.Endpoint)
+		if err != nil {
+			fail(line, "%v", err)
+			continue
+		}
+		entry.Endpoint = parsed.String()
+		if first, twice := seen[entry.Endpoint]; twice {
+			fail(line, "%s is listed twice, first in line %d", entry.Endpoint, first)
+		}
+		seen[entry.Endpoint] = line
+		for _, name := range entry.Names {
+			if _, err := naming.Parse(name); err != nil {
+				fail(line, "%v", err)
+			}
+		}
+		for _, connect := range entry.Connect {
+			if _, err := endpoint.ParseConnect(connect); err != nil {
+				fail(line, "%v", err)
+			}
+		}
+	}
+	return errors.Join(failures...)
+}
+
+// entryLines finds the line of each endpoint.
+func entryLines(data []byte) []int {
+	var document yaml.Node
+	if yaml.Unmarshal(data, &document) != nil || len(document.Content) == 0 {
+		return nil
+	}
+	top := document.Content[0]
+	for i := 0; i+1 < len(top.Content); i += 2 {
+		if top.Content[i].Value == "endpoints" {
+			var lines []int
+			for _, item := range top.Content[i+1].Content {
+				lines = append(lines, item.Line)
+			}
+			return lines
+		}
+	}
+	return nil
+}
+
+// Settled returns the entry with the defaults filled in.
+func (e *Estate) Settled(entry Entry) Entry {
+	if len(entry.Trust) == 0 {
+		entry.Trust = e.Defaults.Trust
+	}
+	if len(entry.Audiences) == 0 {
+		entry.Audiences = e.Defaults.Audiences
+	}
+	if len(e.Defaults.Labels) > 0 {
+		labels := map[string]string{}
+		for _, from := range []map[string]string{e.Defaults.Labels, entry.Labels} {
+			for k, v := range from {
+				labels[k] = v
+			}
+		}
+		entry.Labels = labels
+	}
+	return entry
+}
+
+// LoadStores loads the stores that the estate names.
+func (e *Estate) LoadStores() (map[string]*trust.Store, error) {
+	stores := map[string]*trust.Store{}
+	for name, s := range e.Stores {
+		var store *trust.Store
+		var err error
+		if s.PEM != "" {
+			store, err = trust.FromPEM(name, []byte(s.PEM), s.Kind)
+		} else {
+			path := s.Path
+			if !filepath.IsAbs(path) {
+				path = filepath.Join(filepath.Dir(e.path), path)
+			}
+			if !strings.ContainsRune(path, '/') {
+				path = "./" + path
+			}
+			if s.Kind != "" {
+				path = string(s.Kind) + ":" + path
+			}
+			store, err = (&trust.Loader{}).Load(path)
+		}
+		if err != nil {
+			return nil, &strictyaml.Error{Name: e.path, Text: fmt.Sprintf("store %s: %v", name, err)}
+		}
+		stores[name] = trust.New(name, store.Anchors)
+	}
+	return stores, nil
+}
+
+// Write returns the estate as a file.
+func (e *Estate) Write() ([]byte, error) {
+	var out bytes.Buffer
+	encoder := yaml.NewEncoder(&out)
+	encoder.SetIndent(2)
+	if err := encoder.Encode(e); err != nil {
+		return nil, err
+	}
+	return out.Bytes(), encoder.Close()
+}

@@ -1,0 +1,184 @@
+package harbour
+
+import (
+	"crypto"
+	"crypto/tls"
+	"fmt"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strconv"
+	"sync"
+	"time"
+)
+
+// Options say where and when the harbour is.
+type Options struct {
+	Directory string    // for keys, certificates and the estate file; made when missing
+	Port      uint16    // on which every endpoint listens, on addresses of its own
+	Now       time.Time // to which dates are relative
+}
+
+// DefaultPort is where endpoints listen unless told otherwise: not 443, which
+// needs privileges.
+const DefaultPort = 24430
+
+// nameServerAddress is where the name server listens, on the harbour's port.
+const nameServerAddress = "127.30.0.53"
+
+// Harbour is the running estate.
+type Harbour struct {
+	EstateFile string // the estate file that describes it
+	Files      string // directory of certificate files to be audited
+	NameServer string // ADDRESS:PORT
+	Endpoints  int
+
+	listeners *listeners
+	names     *nameServer
+}
+
+// Start makes the certificates, opens the ports and writes the files.
+func Start(o Options) (*Harbour, error) {
+	if o.Port == 0 {
+		o.Port = DefaultPort
+	}
+	keys, err := newKeyring(filepath.Join(o.Directory, "keys"))
+	if err != nil {
+		return nil, err
+	}
+	o.Now = o.Now.UTC().Truncate(time.Second)
+	i, err := newIssuers(keys, o.Now)
+	if err != nil {
+		return nil, err
+	}
+	h := &Harbour{
+		EstateFile: filepath.Join(o.Directory, "estate.yaml"),
+		Files:      filepath.Join(o.Directory, "files"),
+		NameServer: netip.AddrPortFrom(netip.MustParseAddr(nameServerAddress), o.Port).String(),
+		listeners:  newListeners(),
+		names:      &nameServer{addresses: map[string][]netip.Addr{}},
+	}
+	all := berths()
+	if err := h.open(all, i, o); err != nil {
+		h.Close()
+		return nil, err
+	}
+	h.Endpoints = len(all)
+	if err := h.write(all, i, o); err != nil {
+		h.Close()
+		return nil, err
+	}
+	return h, nil
+}
+
+// Close closes every port and waits for what still runs.
+func (h *Harbour) Close() {
+	h.names.close()
+	h.listeners.close()
+}
+
+// open makes each berth's certificate and opens its ports.
+func (h *Harbour) open(all []berth, i *issuers, o Options) error {
+	served := make([]*tls.Certificate, len(all))
+	failures := make([]error, len(all))
+	var group sync.WaitGroup
+	for n, b := range all {
+		if b.behave == nil && len(b.addresses) > 0 {
+			group.Go(func() { served[n], failures[n] = b.certificate(i) })
+		}
+	}
+	group.Wait()
+	for n, b := range all {
+		if failures[n] != nil {
+			return fmt.Errorf("%s: %w", b.fullName(), failures[n])
+		}
+		if err := h.moor(b, served[n], o.Port); err != nil {
+			return err
+		}
+	}
+	return h.names.start(h.NameServer)
+}
+
+func (h *Harbour) moor(b berth, certificate *tls.Certificate, port uint16) error {
+	for _, address := range append(append([]string{}, b.addresses...), b.closed...) {
+		h.names.addresses[b.fullName()] = append(h.names.addresses[b.fullName()], netip.MustParseAddr(address))
+	}
+	for _, address := range b.addresses {
+		at := address + ":" + strconv.Itoa(int(port))
+		var err error
+		if b.behave != nil {
+			err = h.listeners.serve(at, b.behave)
+		} else {
+			err = h.listeners.serveTLS(at, b.config(certificate), b.about)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (b berth) config(certificate *tls.Certificate) *tls.Config {
+	c := &tls.Config{Certificates: []tls.Certificate{*certificate}, MinVersion: tls.VersionTLS12, MaxVersion: tls.VersionTLS13}
+	if b.min != 0 {
+		c.MinVersion = b.min
+	}
+	if b.max != 0 {
+		c.MaxVersion = b.max
+	}
+	return c
+}
+
+// certificate makes the berth's key and chain.
+func (b berth) certificate(i *issuers) (*tls.Certificate, error) {
+	key, err := b.makeKey(i.keys)
+	if err != nil {
+		return nil, err
+	}
+	leaf, issuer, err := b.issueLeaf(i, key)
+	if err != nil {
+		return nil, err
+	}
+	chain := [][]byte{leaf}
+	if issuer != nil {
+		chain = append(chain, issuer.chain()...)
+	}
+	if b.chain != nil {
+		chain = b.chain(chain, i)
+	}
+	return &tls.Certificate{Certificate: chain, PrivateKey: key}, nil
+}
+
+func (b berth) makeKey(keys *keyring) (crypto.Signer, error) {
+	if b.key != nil {
+		return b.key(keys, b.fullName())
+	}
+	return keys.ec(b.fullName())
+}
+
+func (b berth) issueLeaf(i *issuers, key crypto.Signer) ([]byte, *authority, error) {
+	spki, err := publicInfo(key)
+	if err != nil {
+		return nil, nil, err
+	}
+	w := wanted{name: b.fullName(), names: []string{b.fullName()}, spki: spki}
+	lasting(-20*dayLong, -20*dayLong+leafLifetime)(&w, i.now)
+	if b.leaf != nil {
+		b.leaf(&w, i.now)
+	}
+	issuer := i.outer
+	if b.issuer != nil {
+		issuer = b.issuer(i)
+	}
+	der, err := issue(issuer, key, w)
+	return der, issuer, err
+}
+
+// writeFile writes below the harbour's directory.
+func writeFile(directory, name string, data []byte) error {
+	path := filepath.Join(directory, name)
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return err
+	}
+	return os.WriteFile(path, data, 0o644)
+}

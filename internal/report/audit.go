@@ -1,0 +1,143 @@
+// Package report writes results for people and for programs.
+package report
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+
+	"nurvik/core/judge"
+	"nurvik/internal/audit"
+)
+
+// Style says how a table is drawn.
+type Style struct {
+	Width  int  // columns of the terminal; 0 for 120
+	Colour bool // colours only repeat what words and marks say
+}
+
+// JSON writes the value as indented JSON with a line end.
+func JSON(w io.Writer, value any) error {
+	encoder := json.NewEncoder(w)
+	encoder.SetEscapeHTML(false)
+	encoder.SetIndent("", "  ")
+	return encoder.Encode(value)
+}
+
+// Marks give each verdict a shape beside its word.
+var marks = map[judge.Verdict]string{judge.Sound: "·", judge.AtRisk: "◆", judge.Faulty: "■", judge.Unreachable: "○"}
+
+var verdictColours = map[judge.Verdict]text.Colors{
+	judge.Faulty: {text.FgRed, text.Bold}, judge.AtRisk: {text.FgMagenta}, judge.Unreachable: {text.FgCyan}, judge.Sound: {text.FgGreen},
+}
+
+// VerdictWord is the verdict with its mark, for a table cell.
+func VerdictWord(v judge.Verdict, s Style) string {
+	if v == "" {
+		return "– not yet judged"
+	}
+	word := marks[v] + " " + string(v)
+	if s.Colour {
+		return verdictColours[v].Sprint(word)
+	}
+	return word
+}
+
+// Audit writes the report as a table: the worst first, sound targets in one line each.
+func Audit(w io.Writer, r *audit.Report, s Style) error {
+	width := s.Width
+	if width <= 0 {
+		width = 120
+	}
+	targets := slices.Clone(r.Targets)
+	slices.SortStableFunc(targets, func(a, b audit.Target) int {
+		return slices.Index(judge.Verdicts, a.Verdict) - slices.Index(judge.Verdicts, b.Verdict)
+	})
+	longest := len("TARGET")
+	for _, t := range targets {
+		longest = max(longest, len(t.Target))
+	}
+	longest = min(longest, width/3)
+	rest := max(width-longest-20, 30)
+	out := NewTable("verdict", "target", "what is wrong, and what to do")
+	for _, t := range targets {
+		out.AppendRow(table.Row{VerdictWord(t.Verdict, s), wrap(t.Target, longest), findingsCell(t.Findings, rest, s)})
+	}
+	if len(targets) > 0 {
+		if _, err := fmt.Fprintln(w, out.Render()); err != nil {
+			return err
+		}
+	}
+	return footer(w, r)
+}
+
+// NewTable is the one look of all tables: no frame, a line under the header.
+func NewTable(header ...string) table.Writer {
+	out := table.NewWriter()
+	row := table.Row{}
+	for _, h := range header {
+		row = append(row, strings.ToUpper(h))
+	}
+	out.AppendHeader(row)
+	style := table.StyleLight
+	style.Options = table.Options{SeparateHeader: true}
+	style.Box.PaddingLeft, style.Box.PaddingRight = "", "  "
+	out.SetStyle(style)
+	out.SuppressTrailingSpaces()
+	return out
+}
+
+func findingsCell(findings []judge.Finding, width int, s Style) string {
+	var lines []string
+	for _, f := range findings {
+		head := fmt.Sprintf("%s  %s", f.Code, severityWord(f, s))
+		lines = append(lines, head, indent(f.Message+where(f), width))
+		lines = append(lines, indent("Do: "+f.Remedy, width))
+	}
+	return strings.Join(lines, "\n")
+}
+
+func severityWord(f judge.Finding, s Style) string {
+	word := map[judge.Severity]string{judge.Fault: "fault", judge.Risk: "risk", judge.Note: "note"}[f.Severity]
+	if s.Colour && f.Severity == judge.Fault {
+		return text.Colors{text.FgRed}.Sprint(word)
+	}
+	return word
+}
+
+// where names the addresses when the finding does not hold everywhere by itself.
+func where(f judge.Finding) string {
+	if len(f.Addresses) < 2 {
+		return ""
+	}
+	return " (on " + strings.Join(f.Addresses, ", ") + ")"
+}
+
+func indent(line string, width int) string {
+	return "  " + strings.ReplaceAll(wrap(line, width-2), "\n", "\n  ")
+}
+
+func wrap(line string, width int) string { return text.WrapSoft(line, width) }
+
+func footer(w io.Writer, r *audit.Report) error {
+	var lines []string
+	for _, u := range r.Unexamined {
+		lines = append(lines, fmt.Sprintf("not examined: %s: %s", u.Target, strings.TrimSuffix(u.Reason, ".")))
+	}
+	if len(r.NoRoute) > 0 {
+		lines = append(lines, fmt.Sprintf("not visited, because their address family has no route from here: %s", strings.Join(r.NoRoute, ", ")))
+	}
+	n := r.Summary
+	lines = append(lines, fmt.Sprintf("%d judged: %d faulty, %d at risk, %d unreachable, %d sound; as of %s, policy %s.",
+		len(r.Targets), n.Faulty, n.AtRisk, n.Unreachable, n.Sound, r.At.Format("2006-01-02 15:04:05 MST"), r.Policy))
+	if n.Faulty+n.AtRisk > 0 {
+		lines = append(lines, `More about a code: "nurvik explain CODE".`)
+	}
+	_, err := fmt.Fprintln(w, "\n"+strings.Join(lines, "\n"))
+	return err
+}

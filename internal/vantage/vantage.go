@@ -1,0 +1,93 @@
+// Package vantage is a place in the network from which visits are made: it
+// gives a visit its connections, its name resolution and its clock.
+package vantage
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"sync"
+	"syscall"
+	"time"
+
+	"nurvik/core/probe"
+)
+
+// Network returns this machine's network. With a name server's address
+// (ADDRESS or ADDRESS:PORT) that one is asked instead of the system's.
+func Network(nameServer string) (probe.Network, error) {
+	resolver := net.DefaultResolver
+	if nameServer != "" {
+		address, err := serverAddress(nameServer)
+		if err != nil {
+			return probe.Network{}, err
+		}
+		resolver = &net.Resolver{PreferGo: true, Dial: func(ctx context.Context, network, _ string) (net.Conn, error) {
+			return (&net.Dialer{}).DialContext(ctx, network, address)
+		}}
+	}
+	routes := &routes{known: map[bool]bool{}}
+	return probe.Network{
+		Dial: func(ctx context.Context, address netip.AddrPort) (net.Conn, error) {
+			return (&net.Dialer{}).DialContext(ctx, "tcp", address.String())
+		},
+		Lookup: func(ctx context.Context, host string) ([]netip.Addr, error) {
+			// The dot at the end keeps search domains out: a target is a full name.
+			found, err := resolver.LookupNetIP(ctx, "ip", host+".")
+			return found, plain(host, err)
+		},
+		HasRoute: routes.has,
+		Now:      time.Now,
+	}, nil
+}
+
+func serverAddress(text string) (string, error) {
+	if a, err := netip.ParseAddr(text); err == nil {
+		return netip.AddrPortFrom(a, 53).String(), nil
+	}
+	if _, err := netip.ParseAddrPort(text); err != nil {
+		return "", fmt.Errorf("%q is no name server: write ADDRESS or ADDRESS:PORT", text)
+	}
+	return text, nil
+}
+
+// plain says in one sentence why a name has no address.
+func plain(host string, err error) error {
+	var failure *net.DNSError
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &failure) && failure.IsNotFound:
+		return fmt.Errorf("the name server knows no address of %s", host)
+	case errors.As(err, &failure) && failure.IsTimeout:
+		return fmt.Errorf("the name server did not answer in time for %s", host)
+	}
+	return fmt.Errorf("the name server could not tell the address of %s: %w", host, err)
+}
+
+// routes remembers which address families have a route from here.
+type routes struct {
+	mutex sync.Mutex
+	known map[bool]bool // by whether the family is IPv4
+}
+
+func (r *routes) has(address netip.Addr) bool {
+	if address.IsLoopback() {
+		return true
+	}
+	family := address.Is4()
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	if known, ok := r.known[family]; ok {
+		return known
+	}
+	// Connecting a UDP socket sends nothing; it only asks the routing table.
+	conn, err := net.Dial("udp", netip.AddrPortFrom(address, 9).String())
+	if err == nil {
+		_ = conn.Close()
+	}
+	r.known[family] = !errors.Is(err, syscall.ENETUNREACH) && !errors.Is(err, syscall.EADDRNOTAVAIL) && !errors.Is(err, syscall.EAFNOSUPPORT)
+	return r.known[family]
+}
