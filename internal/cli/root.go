@@ -8,7 +8,6 @@ import (
 	"io"
 	"os"
 	"os/signal"
-	"strings"
 	"syscall"
 	"time"
 
@@ -69,36 +68,53 @@ func (a *app) execute(ctx context.Context, args []string) int {
 	root.SetIn(a.stdin)
 	root.SetOut(a.stdout)
 	root.SetErr(a.stderr)
+	strict(root)
 	err := root.ExecuteContext(ctx)
 	if err == nil {
 		return 0
 	}
 	var status *statusError
-	if !errors.As(err, &status) {
+	var wrong *audit.UsageError
+	switch {
+	case errors.As(err, &status):
+	case errors.As(err, &wrong):
+		status = &statusError{statusUsage, err}
+	default:
 		status = &statusError{statusUnexamined, err}
-		if isUsage(err) {
-			status.status = statusUsage
-		}
 	}
 	if status.err != nil {
-		fmt.Fprintln(a.stderr, "nurvik: "+strings.TrimPrefix(status.err.Error(), "nurvik: "))
+		fmt.Fprintln(a.stderr, "nurvik: "+status.err.Error())
 	}
 	return status.status
 }
 
-// isUsage recognises what cobra and the planner say of wrong calls.
-func isUsage(err error) bool {
-	var wrong *audit.UsageError
-	if errors.As(err, &wrong) {
-		return true
+// strict makes what cobra finds wrong with arguments a wrong call, and gives
+// commands that only hold others a help text and a word about unknown names.
+func strict(cmd *cobra.Command) {
+	if !cmd.Runnable() {
+		cmd.Args = func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return nil
+			}
+			hint := ""
+			if near := cmd.SuggestionsFor(args[0]); len(near) > 0 {
+				hint = fmt.Sprintf("; %q may be meant", near[0])
+			}
+			return fmt.Errorf("there is no command %q%s; see %q", args[0], hint, cmd.CommandPath()+" --help")
+		}
+		cmd.RunE = func(cmd *cobra.Command, _ []string) error { return cmd.Help() }
 	}
-	text := err.Error()
-	for _, begin := range []string{"unknown command", "unknown flag", "unknown shorthand", "invalid argument", "flag needs", "accepts ", "requires ", "bad flag"} {
-		if strings.HasPrefix(text, begin) {
-			return true
+	if check := cmd.Args; check != nil {
+		cmd.Args = func(cmd *cobra.Command, args []string) error {
+			if err := check(cmd, args); err != nil {
+				return usage(err)
+			}
+			return nil
 		}
 	}
-	return false
+	for _, sub := range cmd.Commands() {
+		strict(sub)
+	}
 }
 
 func (a *app) root() *cobra.Command {

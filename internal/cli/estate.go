@@ -1,0 +1,287 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"nurvik/core/endpoint"
+	"nurvik/core/judge"
+	"nurvik/internal/api"
+	"nurvik/internal/client"
+	"nurvik/internal/estatefile"
+	"nurvik/internal/report"
+)
+
+func (a *app) estateCommand() *cobra.Command {
+	var server string
+	cmd := &cobra.Command{
+		Use:     "estate",
+		GroupID: "service",
+		Short:   "List, add, change, remove, import and export the service's endpoints",
+		Example: `  nurvik estate import estate.yaml
+  nurvik estate list --verdict faulty
+  nurvik estate add pilots.tarnholm.example --trust inner --label quay=north
+  nurvik estate export > estate.yaml`,
+	}
+	addServer(cmd, &server)
+	cmd.AddCommand(a.estateList(&server), a.estateAdd(&server), a.estateChange(&server), a.estateRemove(&server), a.estateImport(&server), a.estateExport(&server))
+	return cmd
+}
+
+func (a *app) estateList(server *string) *cobra.Command {
+	var filter client.EndpointFilter
+	cmd := &cobra.Command{
+		Use: "list", Short: "List endpoints with their latest verdicts", Args: cobra.NoArgs,
+		Example: "  nurvik estate list --verdict at-risk --sort not_after",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.connect(*server)
+			if err != nil {
+				return err
+			}
+			list, err := c.Endpoints(cmd.Context(), filter)
+			if err != nil {
+				return refused(err)
+			}
+			if a.output == "json" {
+				return report.JSON(a.stdout, list)
+			}
+			return a.printEndpoints(list)
+		},
+	}
+	a.addOutput(cmd)
+	cmd.Flags().StringVar(&filter.Search, "search", "", "only those with this `TEXT` in target, issuer or a label")
+	cmd.Flags().StringVar(&filter.Verdict, "verdict", "", "only those of this `VERDICT`: sound, at-risk, faulty or unreachable")
+	cmd.Flags().StringVar(&filter.Sort, "sort", "target", "order by this `COLUMN`: target, verdict, not_after or issuer")
+	return cmd
+}
+
+func (a *app) printEndpoints(list []api.Endpoint) error {
+	if len(list) == 0 {
+		_, err := fmt.Fprintln(a.stdout, "no endpoints; add some with \"nurvik estate add\" or \"nurvik estate import\"")
+		return err
+	}
+	style := a.style()
+	out := report.NewTable("verdict", "endpoint", "days left", "issuer", "faults", "risks", "notes")
+	for _, e := range list {
+		days := "–"
+		if e.NotAfter != nil {
+			days = fmt.Sprint(int(e.NotAfter.Sub(a.now()) / (24 * time.Hour)))
+		}
+		out.AppendRow(table.Row{report.VerdictWord(judge.Verdict(e.Verdict), style), e.Endpoint, days, e.Issuer, e.Faults, e.Risks, e.Notes})
+	}
+	_, err := fmt.Fprintln(a.stdout, out.Render())
+	return err
+}
+
+// settingsFlags are what can be set of an endpoint.
+type settingsFlags struct {
+	api.EndpointSettings
+	labels []string
+}
+
+func (f *settingsFlags) add(cmd *cobra.Command) {
+	flags := cmd.Flags()
+	flags.StringArrayVar(&f.Names, "name", nil, "`NAME` that must be covered; repeat for more")
+	flags.StringArrayVar(&f.Connect, "connect", nil, "visit this `ADDRESS[:PORT]` instead of the name's; repeat for more")
+	flags.StringVar(&f.ServerName, "server-name", "", "`NAME` to send in the handshake instead of the first name")
+	flags.StringArrayVar(&f.Trust, "trust", nil, "trust `STORE` of the service; repeat for alternatives")
+	flags.StringArrayVar(&f.Audiences, "audience", nil, "trust `STORE` that must accept; repeat for more")
+	flags.StringArrayVar(&f.labels, "label", nil, "`KEY=VALUE`; repeat for more")
+}
+
+// settle checks the endpoint and reads the labels.
+func (f *settingsFlags) settle(target string) error {
+	parsed, err := endpoint.Parse(target)
+	if err != nil {
+		return usage(err)
+	}
+	f.Endpoint = parsed.String()
+	for _, text := range f.labels {
+		key, value, ok := strings.Cut(text, "=")
+		if !ok || key == "" {
+			return usage(fmt.Errorf("the label %q is not of the form KEY=VALUE", text))
+		}
+		if f.Labels == nil {
+			f.Labels = map[string]string{}
+		}
+		f.Labels[key] = value
+	}
+	return nil
+}
+
+func (a *app) estateAdd(server *string) *cobra.Command {
+	f := &settingsFlags{}
+	cmd := &cobra.Command{
+		Use: "add ENDPOINT", Short: "Add an endpoint", Args: cobra.ExactArgs(1),
+		Example: "  nurvik estate add pilots.tarnholm.example --connect 192.0.2.7 --name pilots.tarnholm.example",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := f.settle(args[0]); err != nil {
+				return err
+			}
+			c, err := a.connect(*server)
+			if err != nil {
+				return err
+			}
+			e, err := c.AddEndpoint(cmd.Context(), f.EndpointSettings)
+			if err != nil {
+				return refused(err)
+			}
+			_, err = fmt.Fprintf(a.stdout, "added %s\n", e.Endpoint)
+			return err
+		},
+	}
+	f.add(cmd)
+	return cmd
+}
+
+func (a *app) estateChange(server *string) *cobra.Command {
+	f := &settingsFlags{}
+	cmd := &cobra.Command{
+		Use: "change ENDPOINT", Short: "Change what is set of an endpoint; what is not named stays", Args: cobra.ExactArgs(1),
+		Example: "  nurvik estate change pilots.tarnholm.example --trust inner\n  nurvik estate change pilots.tarnholm.example --connect=",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := f.settle(args[0]); err != nil {
+				return err
+			}
+			c, err := a.connect(*server)
+			if err != nil {
+				return err
+			}
+			present, err := c.FindEndpoint(cmd.Context(), f.Endpoint)
+			if err != nil {
+				return refused(err)
+			}
+			changed := merged(cmd, present.EndpointSettings, f.EndpointSettings)
+			if _, err := c.ChangeEndpoint(cmd.Context(), present.ID, changed); err != nil {
+				return refused(err)
+			}
+			_, err = fmt.Fprintf(a.stdout, "changed %s\n", present.Endpoint)
+			return err
+		},
+	}
+	f.add(cmd)
+	return cmd
+}
+
+// merged takes from the call what was given; an empty value clears.
+func merged(cmd *cobra.Command, present, given api.EndpointSettings) api.EndpointSettings {
+	nonEmpty := func(list []string) []string {
+		return slices.DeleteFunc(list, func(s string) bool { return s == "" })
+	}
+	for flag, take := range map[string]func(){
+		"name":        func() { present.Names = nonEmpty(given.Names) },
+		"connect":     func() { present.Connect = nonEmpty(given.Connect) },
+		"server-name": func() { present.ServerName = given.ServerName },
+		"trust":       func() { present.Trust = nonEmpty(given.Trust) },
+		"audience":    func() { present.Audiences = nonEmpty(given.Audiences) },
+		"label":       func() { present.Labels = given.Labels },
+	} {
+		if cmd.Flags().Changed(flag) {
+			take()
+		}
+	}
+	return present
+}
+
+func (a *app) estateRemove(server *string) *cobra.Command {
+	return &cobra.Command{
+		Use: "remove ENDPOINT...", Short: "Remove endpoints and their history", Args: cobra.MinimumNArgs(1),
+		Example: "  nurvik estate remove drydock.tarnholm.example",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.connect(*server)
+			if err != nil {
+				return err
+			}
+			for _, target := range args {
+				if err := a.remove(cmd.Context(), c, target); err != nil {
+					return refused(err)
+				}
+			}
+			return nil
+		},
+	}
+}
+
+func (a *app) remove(ctx context.Context, c *client.Client, target string) error {
+	parsed, err := endpoint.Parse(target)
+	if err != nil {
+		return usage(err)
+	}
+	e, err := c.FindEndpoint(ctx, parsed.String())
+	if err != nil {
+		return err
+	}
+	if err := c.RemoveEndpoint(ctx, e.ID); err != nil {
+		return err
+	}
+	_, err = fmt.Fprintf(a.stdout, "removed %s\n", e.Endpoint)
+	return err
+}
+
+func (a *app) estateImport(server *string) *cobra.Command {
+	var replace bool
+	cmd := &cobra.Command{
+		Use: "import FILE", Short: "Take in an estate file with its trust stores, all of it or nothing", Args: cobra.ExactArgs(1),
+		Example: "  nurvik estate import estate.yaml\n  nurvik estate import --replace estate.yaml",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			e, err := estatefile.Read(args[0])
+			if errors.Is(err, os.ErrNotExist) {
+				return &statusError{statusUnexamined, err}
+			}
+			if err != nil {
+				return usage(err)
+			}
+			estate, err := e.ForService()
+			if err != nil {
+				return err
+			}
+			c, err := a.connect(*server)
+			if err != nil {
+				return err
+			}
+			done, err := c.Import(cmd.Context(), api.EstateImport{Estate: estate, Replace: replace})
+			if err != nil {
+				return refused(err)
+			}
+			_, err = fmt.Fprintf(a.stdout, "%d endpoints added, %d changed, %d unchanged, %d removed\n", done.Added, done.Changed, done.Unchanged, done.Removed)
+			return err
+		},
+	}
+	cmd.Flags().BoolVar(&replace, "replace", false, "remove endpoints that are not in the file")
+	return cmd
+}
+
+func (a *app) estateExport(server *string) *cobra.Command {
+	return &cobra.Command{
+		Use: "export", Short: "Write the whole estate as an estate file", Args: cobra.NoArgs,
+		Example: "  nurvik estate export > estate.yaml",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.connect(*server)
+			if err != nil {
+				return err
+			}
+			estate, err := c.Export(cmd.Context())
+			if err != nil {
+				return refused(err)
+			}
+			file, err := estatefile.FromService(estate)
+			if err != nil {
+				return err
+			}
+			text, err := file.Write()
+			if err != nil {
+				return err
+			}
+			_, err = a.stdout.Write(text)
+			return err
+		},
+	}
+}

@@ -1,0 +1,83 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/spf13/cobra"
+
+	"nurvik/core/endpoint"
+	"nurvik/internal/api"
+	"nurvik/internal/client"
+	"nurvik/internal/report"
+)
+
+func (a *app) findingsCommand() *cobra.Command {
+	var server, target string
+	var filter client.FindingFilter
+	cmd := &cobra.Command{
+		Use:     "findings",
+		GroupID: "service",
+		Short:   "List what is wrong in the estate, since when and what to do",
+		Example: "  nurvik findings --severity fault\n  nurvik findings --endpoint tides.tarnholm.example\n  nurvik findings --state gone",
+		Args:    cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.connect(server)
+			if err != nil {
+				return err
+			}
+			if target != "" {
+				parsed, err := endpoint.Parse(target)
+				if err != nil {
+					return usage(err)
+				}
+				e, err := c.FindEndpoint(cmd.Context(), parsed.String())
+				if err != nil {
+					return refused(err)
+				}
+				filter.EndpointID = e.ID
+			}
+			list, err := c.Findings(cmd.Context(), filter)
+			if err != nil {
+				return refused(err)
+			}
+			if a.output == "json" {
+				return report.JSON(a.stdout, list)
+			}
+			return a.printFindings(list)
+		},
+	}
+	addServer(cmd, &server)
+	a.addOutput(cmd)
+	cmd.Flags().StringVar(&target, "endpoint", "", "only those of this `ENDPOINT`")
+	cmd.Flags().StringVar(&filter.Code, "code", "", "only those of this `CODE`")
+	cmd.Flags().StringVar(&filter.Severity, "severity", "", "only those of this `SEVERITY`: fault, risk, note or none")
+	cmd.Flags().StringVar(&filter.State, "state", "", "only those in this `STATE`: new, standing, back or gone (default all but gone)")
+	cmd.Flags().StringVar(&filter.Search, "search", "", "only those with this `TEXT` in endpoint or message")
+	return cmd
+}
+
+func (a *app) printFindings(list []api.Finding) error {
+	if len(list) == 0 {
+		_, err := fmt.Fprintln(a.stdout, "no findings")
+		return err
+	}
+	width := a.style().Width
+	if width <= 0 {
+		width = 120
+	}
+	longest := 0
+	for _, f := range list {
+		longest = max(longest, len(f.Endpoint))
+	}
+	longest = min(longest, width/3)
+	rest := max(width-longest-32, 30)
+	out := report.NewTable("severity", "endpoint", "state, since", "what is wrong, and what to do")
+	for _, f := range list {
+		what := text.WrapSoft(f.Code+": "+f.Message, rest) + "\n" + text.WrapSoft("Do: "+f.Remedy, rest)
+		out.AppendRow(table.Row{f.Severity, text.WrapSoft(f.Endpoint, longest), f.State + "\n" + f.FirstSeen.Format("2006-01-02"), what})
+	}
+	_, err := fmt.Fprintln(a.stdout, out.Render())
+	return err
+}

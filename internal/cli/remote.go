@@ -1,0 +1,38 @@
+package cli
+
+import (
+	"context"
+	"errors"
+
+	"github.com/spf13/cobra"
+
+	"nurvik/internal/client"
+)
+
+// DefaultServer is where a service on this machine listens.
+const DefaultServer = "http://127.0.0.1:8410"
+
+func addServer(cmd *cobra.Command, server *string) {
+	cmd.PersistentFlags().StringVar(server, "server", DefaultServer, "address of the service, `URL`; the token is read from NURVIK_TOKEN or the configuration file")
+}
+
+// connect makes the client with the token of the configuration.
+func (a *app) connect(server string) (*client.Client, error) {
+	c, err := client.New(server, a.token)
+	if err != nil {
+		return nil, usage(err)
+	}
+	return c, nil
+}
+
+// refused turns what the service refused as wrong into a wrong call.
+func refused(err error) error {
+	var p *client.Problem
+	if errors.As(err, &p) && (p.Status == 409 || p.Status == 422 || p.Status == 400) {
+		return usage(err)
+	}
+	if errors.Is(err, context.Canceled) {
+		return &statusError{statusUnexamined, errors.New("interrupted")}
+	}
+	return err
+}

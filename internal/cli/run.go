@@ -1,0 +1,242 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+
+	"github.com/spf13/cobra"
+
+	"nurvik/core/endpoint"
+	"nurvik/internal/api"
+	"nurvik/internal/client"
+	"nurvik/internal/report"
+)
+
+func (a *app) runCommand() *cobra.Command {
+	var server, at, policyName, failFrom string
+	var follow bool
+	cmd := &cobra.Command{
+		Use:     "run [ENDPOINT...]",
+		GroupID: "service",
+		Short:   "Start an audit of the whole estate or of some endpoints, and follow it",
+		Long: `Starts an audit on the service. With --follow the call waits until it has ended;
+Ctrl-C then leaves the audit running and says how to follow or cancel it.`,
+		Example: `  nurvik run --follow
+  nurvik run tides.tarnholm.example pilots.tarnholm.example
+  nurvik run follow 7
+  nurvik run cancel 7`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			limit, err := parseLimit(failFrom)
+			if err != nil {
+				return err
+			}
+			start := api.AuditStart{Policy: policyName}
+			if at != "" {
+				moment, err := parseMoment(at, a.now())
+				if err != nil {
+					return usage(fmt.Errorf("--at: %w", err))
+				}
+				start.At = &moment
+			}
+			c, err := a.connect(server)
+			if err != nil {
+				return err
+			}
+			if start.EndpointIDs, err = endpointIDs(cmd.Context(), c, args); err != nil {
+				return refused(err)
+			}
+			audit, err := c.StartAudit(cmd.Context(), start)
+			if err != nil {
+				return refused(err)
+			}
+			if !follow {
+				return a.printAudit(audit)
+			}
+			return a.follow(cmd.Context(), c, audit.ID, limit)
+		},
+	}
+	addServer(cmd, &server)
+	a.addOutput(cmd)
+	cmd.Flags().BoolVar(&follow, "follow", false, "wait until the audit has ended, with progress")
+	cmd.Flags().StringVar(&at, "at", "", "judge as of this `TIME`: a date, RFC 3339, or an offset such as +30d")
+	cmd.Flags().StringVar(&policyName, "policy", "", "`POLICY` to judge by")
+	cmd.Flags().StringVar(&failFrom, "fail-from", "fault", "with --follow, end with 1 from this `SEVERITY` on: fault, risk or never")
+	cmd.AddCommand(a.runFollow(&server), a.runCancel(&server), a.runList(&server))
+	return cmd
+}
+
+// limits of --fail-from for an audit, of which only the verdicts are counted.
+type verdictLimit string
+
+func parseLimit(text string) (verdictLimit, error) {
+	switch text {
+	case "fault", "risk", "never":
+		return verdictLimit(text), nil
+	}
+	return "", usage(fmt.Errorf("--fail-from is fault, risk or never here, not %q", text))
+}
+
+// reached reports whether the verdicts contain what the limit names.
+func (l verdictLimit) reached(v api.Verdicts) bool {
+	return l != "never" && v.Faulty > 0 || l == "risk" && v.AtRisk > 0
+}
+
+func endpointIDs(ctx context.Context, c *client.Client, targets []string) ([]int64, error) {
+	var ids []int64
+	for _, target := range targets {
+		parsed, err := endpoint.Parse(target)
+		if err != nil {
+			return nil, usage(err)
+		}
+		e, err := c.FindEndpoint(ctx, parsed.String())
+		if err != nil {
+			return nil, err
+		}
+		ids = append(ids, e.ID)
+	}
+	return ids, nil
+}
+
+// follow shows progress until the audit has ended. An interrupt leaves it running.
+func (a *app) follow(ctx context.Context, c *client.Client, id int64, limit verdictLimit) error {
+	var step func(done, total int)
+	finish := func() {}
+	audit, err := c.Follow(ctx, id, func(now api.Audit) {
+		if step == nil && now.Visits > 0 {
+			if step, finish = a.progress(now.Visits, fmt.Sprintf("audit %d", id)); step == nil {
+				step = func(int, int) {}
+			}
+		}
+		if step != nil {
+			step(now.Done, now.Visits)
+		}
+	})
+	finish()
+	if errors.Is(err, context.Canceled) {
+		return &statusError{statusUnexamined, fmt.Errorf("audit %d goes on without you; follow it with \"nurvik run follow %d\", cancel it with \"nurvik run cancel %d\"", id, id, id)}
+	}
+	if err != nil {
+		return refused(err)
+	}
+	if err := a.printAudit(audit); err != nil {
+		return err
+	}
+	switch {
+	case audit.State != "finished":
+		return &statusError{statusUnexamined, fmt.Errorf("audit %d is %s", id, audit.State)}
+	case limit.reached(audit.Verdicts):
+		return &statusError{status: statusFindings}
+	case audit.Verdicts.Unreachable > 0:
+		return &statusError{status: statusUnexamined}
+	}
+	return nil
+}
+
+func (a *app) printAudit(audit api.Audit) error {
+	if a.output == "json" {
+		return report.JSON(a.stdout, audit)
+	}
+	_, err := fmt.Fprintln(a.stdout, auditLine(audit))
+	return err
+}
+
+func auditLine(a api.Audit) string {
+	line := fmt.Sprintf("audit %d: %s, %d endpoints", a.ID, a.State, a.Endpoints)
+	switch a.State {
+	case "finished":
+		v := a.Verdicts
+		line += fmt.Sprintf(": %d faulty, %d at risk, %d unreachable, %d sound; \"nurvik findings\" lists what is wrong", v.Faulty, v.AtRisk, v.Unreachable, v.Sound)
+	case "failed":
+		line += ": " + a.Failure
+	case "cancelled":
+		line += fmt.Sprintf(", after %d of %d visits; verdicts are as they were", a.Done, a.Visits)
+	default:
+		line += fmt.Sprintf(", %d of %d visits; \"nurvik run follow %d\" follows it", a.Done, a.Visits, a.ID)
+	}
+	return line
+}
+
+func parseAuditID(text string) (int64, error) {
+	id, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || id < 1 {
+		return 0, usage(fmt.Errorf("%q is no number of an audit; \"nurvik run list\" shows them", text))
+	}
+	return id, nil
+}
+
+func (a *app) runFollow(server *string) *cobra.Command {
+	var failFrom string
+	cmd := &cobra.Command{
+		Use: "follow AUDIT", Short: "Follow a running audit until it has ended", Args: cobra.ExactArgs(1), Example: "  nurvik run follow 7",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			limit, err := parseLimit(failFrom)
+			if err != nil {
+				return err
+			}
+			id, err := parseAuditID(args[0])
+			if err != nil {
+				return err
+			}
+			c, err := a.connect(*server)
+			if err != nil {
+				return err
+			}
+			return a.follow(cmd.Context(), c, id, limit)
+		},
+	}
+	a.addOutput(cmd)
+	cmd.Flags().StringVar(&failFrom, "fail-from", "fault", "end with 1 from this `SEVERITY` on: fault, risk or never")
+	return cmd
+}
+
+func (a *app) runCancel(server *string) *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "cancel AUDIT", Short: "Cancel a running audit; verdicts stay as they were", Args: cobra.ExactArgs(1), Example: "  nurvik run cancel 7",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := parseAuditID(args[0])
+			if err != nil {
+				return err
+			}
+			c, err := a.connect(*server)
+			if err != nil {
+				return err
+			}
+			audit, err := c.CancelAudit(cmd.Context(), id)
+			if err != nil {
+				return refused(err)
+			}
+			return a.printAudit(audit)
+		},
+	}
+	a.addOutput(cmd)
+	return cmd
+}
+
+func (a *app) runList(server *string) *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "list", Short: "List the newest audits", Args: cobra.NoArgs, Example: "  nurvik run list",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.connect(*server)
+			if err != nil {
+				return err
+			}
+			audits, err := c.Audits(cmd.Context(), 20)
+			if err != nil {
+				return refused(err)
+			}
+			if a.output == "json" {
+				return report.JSON(a.stdout, audits)
+			}
+			for _, audit := range audits {
+				if _, err := fmt.Fprintf(a.stdout, "%s  %s\n", audit.CreatedAt.Local().Format("2006-01-02 15:04"), auditLine(audit)); err != nil {
+					return err
+				}
+			}
+			return nil
+		},
+	}
+	a.addOutput(cmd)
+	return cmd
+}

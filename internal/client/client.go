@@ -1,0 +1,271 @@
+// Package client calls the service's HTTP API.
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"nurvik/internal/api"
+)
+
+// Client speaks to one service. It is safe for concurrent use.
+type Client struct {
+	base  string
+	token string
+	http  *http.Client
+}
+
+// New makes a client of the service at the address; the token may be empty.
+func New(address, token string) (*Client, error) {
+	u, err := url.Parse(address)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
+		return nil, fmt.Errorf("%q is no address of a service: write http://HOST:PORT", address)
+	}
+	return &Client{base: strings.TrimSuffix(address, "/"), token: token, http: &http.Client{}}, nil
+}
+
+// Problem is what the service answers when it refuses (RFC 9457).
+type Problem struct {
+	Status int             `json:"status"`
+	Title  string          `json:"title"`
+	Detail string          `json:"detail"`
+	Errors []ProblemDetail `json:"errors"`
+}
+
+// ProblemDetail is one defect and its place in the request.
+type ProblemDetail struct {
+	Message  string `json:"message"`
+	Location string `json:"location"`
+}
+
+func (p *Problem) Error() string {
+	text := p.Detail
+	if text == "" {
+		text = fmt.Sprintf("the service answered %d %s", p.Status, p.Title)
+	}
+	for _, d := range p.Errors {
+		text += "\n  " + d.Message
+		if d.Location != "" {
+			text += " (" + d.Location + ")"
+		}
+	}
+	return text
+}
+
+// IsNotFound reports whether the service knows no such record.
+func IsNotFound(err error) bool {
+	var p *Problem
+	return errors.As(err, &p) && p.Status == http.StatusNotFound
+}
+
+func (c *Client) request(ctx context.Context, method, path string, in any) (*http.Response, error) {
+	var body io.Reader
+	if in != nil {
+		data, err := json.Marshal(in)
+		if err != nil {
+			return nil, err
+		}
+		body = bytes.NewReader(data)
+	}
+	r, err := http.NewRequestWithContext(ctx, method, c.base+api.Base+path, body)
+	if err != nil {
+		return nil, err
+	}
+	if method != http.MethodGet {
+		r.Header.Set("Content-Type", "application/json")
+	}
+	if c.token != "" {
+		r.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	response, err := c.http.Do(r)
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, fmt.Errorf("the service at %s does not answer: %w; start it with \"nurvikd serve\", or name another with --server", c.base, errors.Unwrap(err))
+	}
+	if response.StatusCode < 300 {
+		return response, nil
+	}
+	defer response.Body.Close()
+	p := &Problem{Status: response.StatusCode, Title: http.StatusText(response.StatusCode)}
+	_ = json.NewDecoder(io.LimitReader(response.Body, 1<<20)).Decode(p) // what is no problem document has its status still
+	return nil, p
+}
+
+func (c *Client) call(ctx context.Context, method, path string, in, out any) error {
+	response, err := c.request(ctx, method, path, in)
+	if err != nil {
+		return err
+	}
+	defer response.Body.Close()
+	if out == nil {
+		return nil
+	}
+	if err := json.NewDecoder(response.Body).Decode(out); err != nil {
+		return fmt.Errorf("the answer of %s cannot be read: %w; is it a Nurvik service of this version?", c.base, err)
+	}
+	return nil
+}
+
+// EndpointFilter selects endpoints.
+type EndpointFilter struct{ Search, Verdict, Sort string }
+
+// Endpoints returns all endpoints that the filter selects.
+func (c *Client) Endpoints(ctx context.Context, f EndpointFilter) ([]api.Endpoint, error) {
+	q := url.Values{"limit": {"1000"}}
+	for key, value := range map[string]string{"q": f.Search, "verdict": f.Verdict, "sort": f.Sort} {
+		if value != "" {
+			q.Set(key, value)
+		}
+	}
+	var all []api.Endpoint
+	for {
+		var page api.EndpointPage
+		if err := c.call(ctx, http.MethodGet, "/endpoints?"+q.Encode(), nil, &page); err != nil {
+			return nil, err
+		}
+		all = append(all, page.Items...)
+		if page.Next == "" {
+			return all, nil
+		}
+		q.Set("cursor", page.Next)
+	}
+}
+
+// FindEndpoint returns the endpoint of the target.
+func (c *Client) FindEndpoint(ctx context.Context, target string) (api.Endpoint, error) {
+	found, err := c.Endpoints(ctx, EndpointFilter{Search: target})
+	if err != nil {
+		return api.Endpoint{}, err
+	}
+	for _, e := range found {
+		if e.Endpoint == target {
+			return e, nil
+		}
+	}
+	return api.Endpoint{}, &Problem{Status: http.StatusNotFound, Detail: target + " is not in the estate; \"nurvik estate list\" shows what is"}
+}
+
+// Examination returns the endpoint with its latest facts, judgement and findings.
+func (c *Client) Examination(ctx context.Context, id int64) (x api.Examination, err error) {
+	return x, c.call(ctx, http.MethodGet, "/endpoints/"+strconv.FormatInt(id, 10), nil, &x)
+}
+
+// AddEndpoint adds an endpoint.
+func (c *Client) AddEndpoint(ctx context.Context, s api.EndpointSettings) (e api.Endpoint, err error) {
+	return e, c.call(ctx, http.MethodPost, "/endpoints", s, &e)
+}
+
+// ChangeEndpoint replaces the endpoint's settings.
+func (c *Client) ChangeEndpoint(ctx context.Context, id int64, s api.EndpointSettings) (e api.Endpoint, err error) {
+	return e, c.call(ctx, http.MethodPut, "/endpoints/"+strconv.FormatInt(id, 10), s, &e)
+}
+
+// RemoveEndpoint removes the endpoint with its history.
+func (c *Client) RemoveEndpoint(ctx context.Context, id int64) error {
+	return c.call(ctx, http.MethodDelete, "/endpoints/"+strconv.FormatInt(id, 10), nil, nil)
+}
+
+// Import takes in an estate.
+func (c *Client) Import(ctx context.Context, e api.EstateImport) (done api.Imported, err error) {
+	return done, c.call(ctx, http.MethodPut, "/estate", e, &done)
+}
+
+// Export returns the whole estate.
+func (c *Client) Export(ctx context.Context) (e api.Estate, err error) {
+	return e, c.call(ctx, http.MethodGet, "/estate", nil, &e)
+}
+
+// StartAudit starts an audit.
+func (c *Client) StartAudit(ctx context.Context, s api.AuditStart) (a api.Audit, err error) {
+	return a, c.call(ctx, http.MethodPost, "/audits", s, &a)
+}
+
+// Audit returns one audit.
+func (c *Client) Audit(ctx context.Context, id int64) (a api.Audit, err error) {
+	return a, c.call(ctx, http.MethodGet, "/audits/"+strconv.FormatInt(id, 10), nil, &a)
+}
+
+// Audits returns the newest audits.
+func (c *Client) Audits(ctx context.Context, limit int) ([]api.Audit, error) {
+	var page api.AuditPage
+	return page.Items, c.call(ctx, http.MethodGet, "/audits?limit="+strconv.Itoa(limit), nil, &page)
+}
+
+// CancelAudit cancels a running audit.
+func (c *Client) CancelAudit(ctx context.Context, id int64) (a api.Audit, err error) {
+	return a, c.call(ctx, http.MethodPost, "/audits/"+strconv.FormatInt(id, 10)+"/cancel", nil, &a)
+}
+
+// Follow calls each for every change of the audit until it has ended, and
+// returns it as it ended.
+func (c *Client) Follow(ctx context.Context, id int64, each func(api.Audit)) (api.Audit, error) {
+	response, err := c.request(ctx, http.MethodGet, "/audits/"+strconv.FormatInt(id, 10)+"/events", nil)
+	if err != nil {
+		return api.Audit{}, err
+	}
+	defer response.Body.Close()
+	var last api.Audit
+	lines := bufio.NewScanner(response.Body)
+	lines.Buffer(nil, 1<<20)
+	for lines.Scan() {
+		data, ok := strings.CutPrefix(lines.Text(), "data: ")
+		if !ok {
+			continue
+		}
+		if err := json.Unmarshal([]byte(data), &last); err != nil {
+			return last, fmt.Errorf("the events of %s cannot be read: %w", c.base, err)
+		}
+		if each != nil {
+			each(last)
+		}
+	}
+	switch {
+	case last.Final():
+		return last, nil
+	case ctx.Err() != nil:
+		return last, ctx.Err()
+	}
+	return last, fmt.Errorf("the service ended the stream before audit %d had ended; it may have been restarted, and the audit goes on", id)
+}
+
+// FindingFilter selects findings.
+type FindingFilter struct {
+	EndpointID                    int64
+	Code, Severity, State, Search string
+}
+
+// Findings returns all findings that the filter selects.
+func (c *Client) Findings(ctx context.Context, f FindingFilter) ([]api.Finding, error) {
+	q := url.Values{"limit": {"1000"}}
+	for key, value := range map[string]string{"code": f.Code, "severity": f.Severity, "state": f.State, "q": f.Search} {
+		if value != "" {
+			q.Set(key, value)
+		}
+	}
+	if f.EndpointID != 0 {
+		q.Set("endpoint_id", strconv.FormatInt(f.EndpointID, 10))
+	}
+	all := []api.Finding{}
+	for {
+		var page api.FindingPage
+		if err := c.call(ctx, http.MethodGet, "/findings?"+q.Encode(), nil, &page); err != nil {
+			return nil, err
+		}
+		all = append(all, page.Items...)
+		if page.Next == "" {
+			return all, nil
+		}
+		q.Set("cursor", page.Next)
+	}
+}

@@ -1,0 +1,183 @@
+// Package daemon holds the commands of nurvikd, the service.
+package daemon
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"syscall"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"nurvik/console"
+	"nurvik/core/probe"
+	"nurvik/internal/build"
+	"nurvik/internal/service"
+	"nurvik/internal/service/web"
+	"nurvik/internal/settings"
+)
+
+// Main runs the call and returns the exit status: 0, 1 for a failure, 2 for a wrong call.
+func Main() int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	a := &app{stdout: os.Stdout, stderr: os.Stderr}
+	root := a.root()
+	if err := root.ExecuteContext(ctx); err != nil {
+		fmt.Fprintln(os.Stderr, "nurvikd: "+err.Error())
+		if a.began {
+			return 1
+		}
+		return 2
+	}
+	return 0
+}
+
+// app is what the commands share.
+type app struct {
+	stdout, stderr io.Writer
+	configFile     string
+	logLevel       string
+	logForm        string
+	began          bool // the call was understood; what fails now is no wrong call
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:           "nurvikd",
+		Short:         "The service of Nurvik: API, console and the jobs of audits",
+		Long:          "The service of Nurvik.\n\nEvery flag can also be set in the environment (NURVIK_LISTEN for --listen) or in the configuration file.",
+		SilenceErrors: true, SilenceUsage: true,
+		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
+			if err := a.settle(cmd); err != nil {
+				return err
+			}
+			a.began = true
+			return nil
+		},
+	}
+	flags := root.PersistentFlags()
+	flags.StringVar(&a.configFile, "config", settings.DefaultFile("nurvikd"), "configuration `FILE`")
+	flags.StringVar(&a.logLevel, "log-level", "info", "least `LEVEL` that is logged: debug, info, warn or error")
+	flags.StringVar(&a.logForm, "log-form", "text", "`FORM` of the log: text or json")
+	root.AddCommand(a.serveCommand(), a.demoCommand(), a.openAPICommand(), a.versionCommand())
+	return root
+}
+
+func (a *app) settle(cmd *cobra.Command) error {
+	var known []string
+	for _, c := range append(cmd.Root().Commands(), cmd.Root()) {
+		c.Flags().VisitAll(func(f *pflag.Flag) { known = append(known, f.Name) })
+		c.PersistentFlags().VisitAll(func(f *pflag.Flag) { known = append(known, f.Name) })
+	}
+	named := cmd.Flags().Changed("config")
+	if path := os.Getenv("NURVIK_CONFIG"); path != "" && !named {
+		a.configFile, named = path, true
+	}
+	_, err := settings.Apply(cmd.Flags(), known, a.configFile, named)
+	return err
+}
+
+// log makes the structured log on standard error.
+func (a *app) log() (*slog.Logger, error) {
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(a.logLevel)); err != nil {
+		return nil, fmt.Errorf("--log-level is debug, info, warn or error, not %q", a.logLevel)
+	}
+	options := &slog.HandlerOptions{Level: level}
+	switch a.logForm {
+	case "text":
+		return slog.New(slog.NewTextHandler(a.stderr, options)), nil
+	case "json":
+		return slog.New(slog.NewJSONHandler(a.stderr, options)), nil
+	}
+	return nil, fmt.Errorf("--log-form is text or json, not %q", a.logForm)
+}
+
+// serviceFlags are the flags that decide how the service runs.
+func serviceFlags(cmd *cobra.Command, c *service.Config) {
+	flags := cmd.Flags()
+	flags.StringVar(&c.Listen, "listen", "127.0.0.1:8410", "loopback `ADDRESS:PORT` to listen on")
+	flags.StringVar(&c.Data, "data", "", "data `DIRECTORY` of the private database (default "+dataDirectory()+")")
+	flags.StringVar(&c.Database, "database", "", "`URL` of a PostgreSQL database to use instead of a private one")
+	flags.StringVar(&c.PostgresBin, "postgres-bin", "", "`DIRECTORY` of PostgreSQL's programs (default Debian's newest)")
+	flags.StringVar(&c.Instance, "instance", "", "`NAME` of this process among those on one database (default the host's name)")
+	flags.StringArrayVar(&c.PublicHosts, "public-host", nil, "further host `NAME` under which the service is reached; repeat for more")
+	flags.StringVar(&c.Resolver, "resolver", "", "name server `ADDRESS[:PORT]` to ask instead of the system's")
+	flags.IntVar(&c.Visits, "visits", 50, "visits under way at once, `N`")
+	flags.DurationVar(&c.Deadlines.Connect, "connect-timeout", probe.DefaultConnect, "`TIME` for one connection")
+	flags.DurationVar(&c.Deadlines.Handshake, "handshake-timeout", probe.DefaultHandshake, "`TIME` for the answer to one hello")
+	flags.DurationVar(&c.Deadlines.Visit, "visit-timeout", probe.DefaultVisit, "`TIME` for the visit of one address")
+	flags.BoolVar(&c.UnsafeDisk, "unsafe-disk", false, "do not wait for the disk; for tests only")
+	_ = flags.MarkHidden("unsafe-disk")
+}
+
+// dataDirectory is where the service keeps its data unless told otherwise: for
+// root under /var/lib, for others under their state directory (XDG).
+func dataDirectory() string {
+	if os.Geteuid() == 0 {
+		return "/var/lib/nurvik"
+	}
+	if state := os.Getenv("XDG_STATE_HOME"); state != "" {
+		return filepath.Join(state, "nurvik")
+	}
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return ""
+	}
+	return filepath.Join(home, ".local", "state", "nurvik")
+}
+
+func (a *app) serveCommand() *cobra.Command {
+	c := service.Config{Console: console.Files()}
+	cmd := &cobra.Command{
+		Use:   "serve",
+		Short: "Serve API and console, and carry out audits",
+		Example: `  nurvikd serve
+  nurvikd serve --listen 127.0.0.1:9000 --data /srv/nurvik
+  nurvikd serve --database postgres://nurvik@db.tarnholm.example/nurvik`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) (err error) {
+			if c.Log, err = a.log(); err != nil {
+				return err
+			}
+			if c.Data == "" {
+				c.Data = dataDirectory()
+			}
+			return service.Run(cmd.Context(), c, func(address string) {
+				fmt.Fprintf(a.stdout, "Console and API: %s/\n", address)
+			})
+		},
+	}
+	serviceFlags(cmd, &c)
+	return cmd
+}
+
+func (a *app) openAPICommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "openapi", Short: "Write the OpenAPI document of the API", Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			document, err := web.Document()
+			if err != nil {
+				return err
+			}
+			_, err = fmt.Fprintln(a.stdout, string(document))
+			return err
+		},
+	}
+}
+
+func (a *app) versionCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "version", Short: "Say which version this is", Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			_, err := fmt.Fprintf(a.stdout, "nurvikd %s (%s)\n", build.Version, build.Go())
+			return err
+		},
+	}
+}

@@ -1,0 +1,159 @@
+package daemon
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"nurvik/console"
+	"nurvik/core/policy"
+	"nurvik/internal/api"
+	"nurvik/internal/audit"
+	"nurvik/internal/client"
+	"nurvik/internal/estatefile"
+	"nurvik/internal/harbour"
+	"nurvik/internal/report"
+	"nurvik/internal/service"
+)
+
+// demoHandshake is shorter than usual: the harbour is on this machine, and one
+// of its endpoints never answers.
+const demoHandshake = 2 * time.Second
+
+func (a *app) demoCommand() *cobra.Command {
+	c := service.Config{Console: console.Files()}
+	var port uint16
+	var once bool
+	cmd := &cobra.Command{
+		Use:   "demo",
+		Short: "Start the simulated harbour, database and service, audit, and print the result",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) (err error) {
+			if !cmd.Flags().Changed("log-level") {
+				a.logLevel = "warn"
+			}
+			if c.Log, err = a.log(); err != nil {
+				return err
+			}
+			if c.Data == "" {
+				c.Data = filepath.Join(dataDirectory(), "demo")
+			}
+			return a.demo(cmd.Context(), c, port, once)
+		},
+	}
+	serviceFlags(cmd, &c)
+	cmd.Flags().Uint16Var(&port, "harbour-port", harbour.DefaultPort, "`PORT` on which the harbour's endpoints listen")
+	cmd.Flags().BoolVar(&once, "once", false, "end after the result is printed")
+	return cmd
+}
+
+func (a *app) demo(ctx context.Context, c service.Config, port uint16, once bool) error {
+	if err := os.MkdirAll(c.Data, 0o711); err != nil {
+		return fmt.Errorf("data directory: %w; choose another with --data", err)
+	}
+	h, err := harbour.Start(harbour.Options{Directory: filepath.Join(c.Data, "harbour"), Port: port, Now: time.Now()})
+	if err != nil {
+		return err
+	}
+	defer h.Close()
+	fmt.Fprintf(a.stderr, "The Tarnholm Harbour Authority is up: %d endpoints on port %d.\n", h.Endpoints, port)
+	if c.Resolver == "" {
+		c.Resolver = h.NameServer
+	}
+	c.Deadlines.Handshake = min(c.Deadlines.Handshake, demoHandshake)
+
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	ready := make(chan string, 1)
+	ended := make(chan error, 1)
+	go func() { ended <- service.Run(ctx, c, func(address string) { ready <- address }) }()
+	select {
+	case err := <-ended:
+		return err
+	case address := <-ready:
+		err := a.show(ctx, h, address)
+		if err != nil || once {
+			stop()
+			return errors.Join(err, <-ended)
+		}
+	}
+	return <-ended
+}
+
+// show audits the harbour through the API and prints the result.
+func (a *app) show(ctx context.Context, h *harbour.Harbour, address string) error {
+	c, err := client.New(address, "")
+	if err != nil {
+		return err
+	}
+	file, err := estatefile.Read(h.EstateFile)
+	if err != nil {
+		return err
+	}
+	estate, err := file.ForService()
+	if err != nil {
+		return err
+	}
+	if _, err := c.Import(ctx, api.EstateImport{Estate: estate, Replace: true}); err != nil {
+		return err
+	}
+	started, err := c.StartAudit(ctx, api.AuditStart{})
+	if err != nil {
+		return err
+	}
+	done, err := c.Follow(ctx, started.ID, nil)
+	if err != nil {
+		return err
+	}
+	if done.State != "finished" {
+		return fmt.Errorf("the audit is %s: %s", done.State, done.Failure)
+	}
+	result, err := collect(ctx, c, done)
+	if err != nil {
+		return err
+	}
+	style := report.Style{}
+	if file, ok := a.stdout.(*os.File); ok && term.IsTerminal(int(file.Fd())) {
+		style.Colour = os.Getenv("NO_COLOR") == ""
+		if width, _, err := term.GetSize(int(file.Fd())); err == nil {
+			style.Width = width
+		}
+	}
+	if err := report.Audit(a.stdout, result, style); err != nil {
+		return err
+	}
+	_, err = fmt.Fprintf(a.stdout, `
+Console:  %[1]s/
+Findings: nurvik findings --server %[1]s
+Files:    nurvik audit %[2]s %[3]s --resolver %[4]s
+`, address, h.EstateFile, h.Files, h.NameServer)
+	return err
+}
+
+// collect gathers the judgements of the whole estate into a report.
+func collect(ctx context.Context, c *client.Client, done api.Audit) (*audit.Report, error) {
+	r := &audit.Report{Schema: audit.Schema, At: *done.FinishedAt, Policy: policy.Default}
+	endpoints, err := c.Endpoints(ctx, client.EndpointFilter{})
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range endpoints {
+		x, err := c.Examination(ctx, e.ID)
+		if err != nil {
+			return nil, err
+		}
+		if x.Judgement == nil {
+			r.Unexamined = append(r.Unexamined, audit.Unexamined{Target: e.Endpoint, Reason: "no address has a route from here"})
+			continue
+		}
+		r.Targets = append(r.Targets, audit.Target{Judgement: *x.Judgement, Facts: x.Facts})
+		r.Summary.Count(x.Judgement.Verdict)
+	}
+	return r, nil
+}

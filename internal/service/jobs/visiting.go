@@ -1,0 +1,236 @@
+package jobs
+
+import (
+	"context"
+	"errors"
+	"net/netip"
+	"sync"
+	"time"
+
+	"github.com/riverqueue/river"
+
+	"nurvik/core/endpoint"
+	"nurvik/core/facts"
+	"nurvik/core/naming"
+	"nurvik/core/probe"
+	"nurvik/internal/service/store"
+)
+
+// planArgs is the job that plans an audit.
+type planArgs struct {
+	AuditID int64 `json:"audit_id"`
+}
+
+// Kind implements river.JobArgs.
+func (planArgs) Kind() string { return "plan" }
+
+type planWorker struct {
+	river.WorkerDefaults[planArgs]
+	queue *Queue
+}
+
+// Work finds the addresses and inserts the visits with their jobs, all in one transaction.
+func (w *planWorker) Work(ctx context.Context, job *river.Job[planArgs]) error {
+	q, audit := w.queue, job.Args.AuditID
+	return q.guard(ctx, audit, job.Attempt >= job.MaxAttempts, func() error {
+		a, err := q.store.Audit(ctx, audit)
+		if err != nil || a.State != store.Planning {
+			return ignoreMissing(err)
+		}
+		examined, err := q.store.Examined(ctx, audit)
+		if err != nil {
+			return err
+		}
+		planned, visits := q.plan(ctx, audit, examined)
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		return q.store.Tx(ctx, func(tx *store.Tx) error {
+			next := store.Visiting
+			if len(visits) == 0 {
+				next = store.Judging
+			}
+			moved, err := tx.Move(audit, next, q.options.Now(), store.Planning)
+			if err != nil || !moved {
+				return err
+			}
+			if visits, err = tx.PlanVisits(audit, planned, visits); err != nil {
+				return err
+			}
+			if len(visits) == 0 {
+				return q.put(ctx, tx, judgeArgs{AuditID: audit})
+			}
+			args := make([]river.JobArgs, len(visits))
+			for i, v := range visits {
+				args[i] = visitArgs{AuditID: audit, VisitID: v.ID}
+			}
+			return q.put(ctx, tx, args...)
+		})
+	})
+}
+
+// plan resolves many names at once.
+func (q *Queue) plan(ctx context.Context, audit int64, examined []store.Examined) (map[int64]facts.Endpoint, []store.Visit) {
+	var mutex sync.Mutex
+	var group sync.WaitGroup
+	planned := map[int64]facts.Endpoint{}
+	var visits []store.Visit
+	slots := make(chan struct{}, 32)
+	for _, x := range examined {
+		slots <- struct{}{}
+		group.Go(func() {
+			defer func() { <-slots }()
+			f, addresses, serverName := q.planOne(ctx, x.Endpoint)
+			mutex.Lock()
+			defer mutex.Unlock()
+			planned[x.Endpoint.ID] = f
+			for _, address := range addresses {
+				visits = append(visits, store.Visit{AuditID: audit, EndpointID: x.Endpoint.ID, Address: address.String(), ServerName: serverName, State: store.VisitWaiting})
+			}
+		})
+	}
+	group.Wait()
+	return planned, visits
+}
+
+func (q *Queue) planOne(ctx context.Context, e store.Endpoint) (facts.Endpoint, []netip.AddrPort, string) {
+	f := facts.Endpoint{Schema: facts.Schema, Endpoint: e.Target, Observations: []facts.Observation{}}
+	target, err := targetOf(e)
+	if err != nil { // checked when it was written; a later version may be stricter
+		f.ResolveError = err.Error()
+		return f, nil, ""
+	}
+	plan, err := q.prober.Plan(ctx, target)
+	if err != nil {
+		f.ResolveError = err.Error()
+		return f, nil, ""
+	}
+	for _, a := range plan.NoRoute {
+		f.NoRoute = append(f.NoRoute, a.Addr().String())
+	}
+	serverName := target.ServerName
+	if serverName == "" {
+		serverName = target.Endpoint.ServerName()
+	}
+	return f, plan.Visit, serverName
+}
+
+// targetOf turns a record into what is visited. The server name is the one
+// set, else the first expected host name.
+func targetOf(e store.Endpoint) (probe.Target, error) {
+	parsed, err := endpoint.Parse(e.Target)
+	if err != nil {
+		return probe.Target{}, err
+	}
+	t := probe.Target{Endpoint: parsed, ServerName: e.ServerName}
+	for _, text := range e.Connect {
+		c, err := endpoint.ParseConnect(text)
+		if err != nil {
+			return probe.Target{}, err
+		}
+		t.Connect = append(t.Connect, c)
+	}
+	for _, text := range e.Names {
+		if name, err := naming.Parse(text); err == nil && !name.IsAddress() && t.ServerName == "" {
+			t.ServerName = name.String()
+		}
+	}
+	return t, nil
+}
+
+// visitArgs is the job that visits one address.
+type visitArgs struct {
+	AuditID int64 `json:"audit_id"`
+	VisitID int64 `json:"visit_id"`
+}
+
+// Kind implements river.JobArgs.
+func (visitArgs) Kind() string { return "visit" }
+
+// InsertOpts implements river.JobArgsWithInsertOpts.
+func (visitArgs) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Queue: visitQueue, MaxAttempts: 5}
+}
+
+type visitWorker struct {
+	river.WorkerDefaults[visitArgs]
+	queue *Queue
+}
+
+// Timeout is just above the visit's own deadline.
+func (w *visitWorker) Timeout(*river.Job[visitArgs]) time.Duration {
+	return max(w.queue.options.Deadlines.Visit, probe.DefaultVisit) + 30*time.Second
+}
+
+// Work visits the address and stores what was observed, unless that was done before.
+func (w *visitWorker) Work(ctx context.Context, job *river.Job[visitArgs]) error {
+	q := w.queue
+	return q.guard(ctx, job.Args.AuditID, false, func() error {
+		visit, state, err := q.store.Visit(ctx, job.Args.VisitID)
+		if err != nil {
+			return ignoreMissing(err)
+		}
+		if state == store.Visiting && visit.State == store.VisitWaiting {
+			if err := w.visit(ctx, visit, job.Attempt >= job.MaxAttempts); err != nil {
+				return err
+			}
+		}
+		return q.advance(ctx, job.Args.AuditID)
+	})
+}
+
+func (w *visitWorker) visit(ctx context.Context, visit store.Visit, last bool) error {
+	q := w.queue
+	started := q.options.Now()
+	address, err := netip.ParseAddrPort(visit.Address)
+	if err == nil {
+		var o facts.Observation
+		if o, err = q.prober.Visit(ctx, address, visit.ServerName); err == nil {
+			visit.State, visit.Observation = store.VisitDone, &o
+			q.options.Metrics.visited(string(o.Outcome), q.options.Now().Sub(started), len(o.Connections))
+		}
+	}
+	if err != nil {
+		if ctx.Err() != nil && !last { // cut off: it goes on at the next start
+			return err
+		}
+		visit.State, visit.Failure = store.VisitFailed, err.Error()
+	}
+	return q.store.FinishVisit(context.WithoutCancel(ctx), visit)
+}
+
+// advance begins the judgement once nothing is waiting any more.
+func (q *Queue) advance(ctx context.Context, audit int64) error {
+	waiting, err := q.store.Waiting(ctx, audit)
+	if err != nil || waiting {
+		return err
+	}
+	return q.store.Tx(ctx, func(tx *store.Tx) error {
+		moved, err := tx.Move(audit, store.Judging, q.options.Now(), store.Visiting)
+		if err != nil || !moved {
+			return err
+		}
+		return q.put(ctx, tx, judgeArgs{AuditID: audit})
+	})
+}
+
+// guard runs the work of a job. When the last attempt fails the audit ends
+// with the reason, so that nobody waits for it for ever.
+func (q *Queue) guard(ctx context.Context, audit int64, last bool, work func() error) error {
+	err := work()
+	if err == nil {
+		return nil
+	}
+	q.options.Log.Error("job failed", "audit", audit, "error", err)
+	if last && !errors.Is(err, context.Canceled) {
+		return errors.Join(err, q.store.Fail(context.WithoutCancel(ctx), audit, err.Error(), q.options.Now()))
+	}
+	return err
+}
+
+func ignoreMissing(err error) error {
+	if errors.Is(err, store.ErrNotFound) { // the audit or endpoint was removed meanwhile
+		return nil
+	}
+	return err
+}

@@ -1,0 +1,153 @@
+// Package service is the long-running service: database, jobs and web server
+// brought up in order, and taken down in the reverse.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/netip"
+	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+
+	"nurvik/core/probe"
+	"nurvik/internal/service/auth"
+	"nurvik/internal/service/jobs"
+	"nurvik/internal/service/postgres"
+	"nurvik/internal/service/store"
+	"nurvik/internal/service/web"
+	"nurvik/internal/vantage"
+)
+
+// Config is what can be chosen.
+type Config struct {
+	Data        string   // data directory
+	Database    string   // URL of a database; "" for a private one
+	PostgresBin string   // directory of PostgreSQL's programs
+	Listen      string   // loopback ADDRESS:PORT
+	PublicHosts []string // further host names under which the service is reached
+	Instance    string   // name among the processes on one database
+	Resolver    string   // name server to ask instead of the system's
+	Visits      int      // visits under way at once
+	Deadlines   probe.Deadlines
+	Console     fs.FS
+	Log         *slog.Logger
+	UnsafeDisk  bool // tests only: do not wait for the disk
+}
+
+// stopTime bounds an orderly stop.
+const stopTime = 30 * time.Second
+
+// Run serves until the context ends, then stops in order. Ready is called with
+// the address once everything works.
+func Run(ctx context.Context, c Config, ready func(address string)) (err error) {
+	listener, err := listen(c.Listen)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = listener.Close() }()
+	stopping := func() (context.Context, context.CancelFunc) {
+		return context.WithTimeout(context.WithoutCancel(ctx), stopTime)
+	}
+	url := c.Database
+	if url == "" {
+		server, err := postgres.Start(ctx, postgres.Options{Directory: c.Data, Binaries: c.PostgresBin, Log: c.Log, Unsafe: c.UnsafeDisk})
+		if err != nil {
+			return err
+		}
+		defer func() {
+			stop, cancel := stopping()
+			defer cancel()
+			err = errors.Join(err, server.Stop(stop))
+		}()
+		url = server.URL()
+	}
+	s, err := store.Open(ctx, url)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	network, err := vantage.Network(c.Resolver)
+	if err != nil {
+		return err
+	}
+	registry := prometheus.NewRegistry()
+	registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	queue, err := jobs.Open(ctx, s, jobs.Options{Instance: c.Instance, Visits: c.Visits, Network: network, Deadlines: c.Deadlines,
+		Log: c.Log, Metrics: jobs.NewMetrics(registry), Now: now})
+	if err != nil {
+		return err
+	}
+	// The jobs' context must outlive the interrupt: Stop lets them end in order.
+	if err := queue.Start(context.WithoutCancel(ctx)); err != nil {
+		return err
+	}
+	defer func() {
+		stop, cancel := stopping()
+		defer cancel()
+		err = errors.Join(err, queue.Stop(stop))
+	}()
+	handler := web.New(web.Options{Store: s, Queue: queue, Auth: auth.Local{}, Console: c.Console,
+		Hosts: append([]string{"localhost", "127.0.0.1", "::1", host(listener)}, c.PublicHosts...), Registry: registry, Log: c.Log, Now: now})
+	return serve(ctx, listener, handler, c.Log, ready)
+}
+
+// now is the service's clock, in the precision that the database keeps.
+func now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
+
+// listen opens the port before anything else is begun, so that a taken one costs nothing.
+func listen(address string) (net.Listener, error) {
+	at, err := netip.ParseAddrPort(address)
+	if err != nil {
+		return nil, fmt.Errorf("%q is no address to listen on: write 127.0.0.1:8410 or [::1]:8410", address)
+	}
+	if !at.Addr().IsLoopback() {
+		return nil, fmt.Errorf("%s is not a loopback address; until sign-in exists the service listens on loopback only", at.Addr())
+	}
+	listener, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, fmt.Errorf("cannot listen on %s: %w; stop what uses the port, or choose another with --listen", address, errors.Unwrap(err))
+	}
+	return listener, nil
+}
+
+func host(l net.Listener) string {
+	h, _, err := net.SplitHostPort(l.Addr().String())
+	if err != nil {
+		return ""
+	}
+	return h
+}
+
+// serve answers until the context ends. Streams end with the context; other
+// requests get a moment.
+func serve(ctx context.Context, listener net.Listener, handler http.Handler, log *slog.Logger, ready func(string)) error {
+	server := &http.Server{
+		Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute,
+		MaxHeaderBytes: 64 << 10, BaseContext: func(net.Listener) context.Context { return ctx },
+		ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug),
+	}
+	failed := make(chan error, 1)
+	go func() { failed <- server.Serve(listener) }()
+	address := "http://" + listener.Addr().String()
+	log.Info("serving", "address", address)
+	ready(address)
+	select {
+	case err := <-failed:
+		return err
+	case <-ctx.Done():
+	}
+	log.Info("stopping")
+	stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer cancel()
+	if err := server.Shutdown(stop); err != nil {
+		return server.Close()
+	}
+	return nil
+}

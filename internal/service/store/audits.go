@@ -1,0 +1,184 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"nurvik/core/facts"
+)
+
+// CreateAudit inserts the audit and an examination for each endpoint. It
+// returns the number of endpoints.
+func (t *Tx) CreateAudit(a *Audit, endpointIDs []int64) (int, error) {
+	if err := t.db.Create(a).Error; err != nil {
+		return 0, err
+	}
+	insert := "INSERT INTO examinations (audit_id, endpoint_id) SELECT ?, id FROM endpoints"
+	arguments := []any{a.ID}
+	if len(endpointIDs) > 0 {
+		insert += " WHERE id IN ?"
+		arguments = append(arguments, endpointIDs)
+	}
+	result := t.db.Exec(insert, arguments...)
+	return int(result.RowsAffected), result.Error
+}
+
+// Audit returns one audit.
+func (s *Store) Audit(ctx context.Context, id int64) (Audit, error) {
+	var a Audit
+	return a, notFound(s.read(ctx).First(&a, id).Error)
+}
+
+// Audits returns one page, the newest first, and the cursor of the next.
+func (s *Store) Audits(ctx context.Context, after string, limit int) ([]Audit, string, error) {
+	db := s.read(ctx).Order("id DESC").Limit(limit + 1)
+	if after != "" {
+		_, id, err := readCursor(after)
+		if err != nil {
+			return nil, "", err
+		}
+		db = db.Where("id < ?", id)
+	}
+	var out []Audit
+	if err := db.Find(&out).Error; err != nil {
+		return nil, "", err
+	}
+	if len(out) > limit {
+		return out[:limit], writeCursor("", out[limit-1].ID), nil
+	}
+	return out, "", nil
+}
+
+// Progress counts the visits of an audit.
+type Progress struct {
+	Endpoints int
+	Visits    int
+	Done      int // visited, or given up
+}
+
+// Progress returns how far the audit is.
+func (s *Store) Progress(ctx context.Context, audit int64) (Progress, error) {
+	var p Progress
+	err := s.read(ctx).Raw(`SELECT (SELECT count(*) FROM examinations WHERE audit_id = @a) AS endpoints,
+		count(*) AS visits, count(*) FILTER (WHERE state <> 'waiting') AS done FROM visits WHERE audit_id = @a`,
+		map[string]any{"a": audit}).Scan(&p).Error
+	return p, err
+}
+
+// Verdicts counts the endpoints of an audit by verdict.
+func (s *Store) Verdicts(ctx context.Context, audit int64) (map[string]int, error) {
+	var rows []struct {
+		Verdict string
+		Count   int
+	}
+	err := s.read(ctx).Model(&Examination{}).Where("audit_id = ? AND verdict <> ''", audit).
+		Select("verdict, count(*) AS count").Group("verdict").Scan(&rows).Error
+	counts := map[string]int{}
+	for _, r := range rows {
+		counts[r.Verdict] = r.Count
+	}
+	return counts, err
+}
+
+// Move changes the audit's state if it is still in one of the given ones, and
+// reports whether it was.
+func (t *Tx) Move(audit int64, to State, now time.Time, from ...State) (bool, error) {
+	changes := map[string]any{"state": to}
+	if to.Final() {
+		changes["finished_at"] = now
+	}
+	result := t.db.Model(&Audit{}).Where("id = ? AND state IN ?", audit, from).Updates(changes)
+	return result.RowsAffected > 0, result.Error
+}
+
+// Fail ends the audit with a reason, unless it has ended.
+func (s *Store) Fail(ctx context.Context, audit int64, reason string, now time.Time) error {
+	return s.read(ctx).Model(&Audit{}).Where("id = ? AND state IN ?", audit, []State{Planning, Visiting, Judging}).
+		Updates(map[string]any{"state": Failed, "failure": reason, "finished_at": now}).Error
+}
+
+// CancelVisits marks every waiting visit of the audit.
+func (t *Tx) CancelVisits(audit int64) error {
+	return t.db.Model(&Visit{}).Where("audit_id = ? AND state = ?", audit, VisitWaiting).Update("state", VisitCancelled).Error
+}
+
+// Examined is an endpoint of an audit with what is set of it.
+type Examined struct {
+	Endpoint Endpoint
+	Facts    *facts.Endpoint
+}
+
+// Examined returns every endpoint of the audit.
+func (s *Store) Examined(ctx context.Context, audit int64) ([]Examined, error) {
+	var rows []Examination
+	if err := s.read(ctx).Where("audit_id = ?", audit).Order("endpoint_id").Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	var endpoints []Endpoint
+	err := s.read(ctx).Where("id IN (SELECT endpoint_id FROM examinations WHERE audit_id = ?)", audit).Order("id").Find(&endpoints).Error
+	if err != nil {
+		return nil, err
+	}
+	byID := map[int64]Endpoint{}
+	for _, e := range endpoints {
+		byID[e.ID] = e
+	}
+	out := make([]Examined, len(rows))
+	for i, r := range rows {
+		out[i] = Examined{byID[r.EndpointID], r.Facts}
+	}
+	return out, nil
+}
+
+// PlanVisits inserts the visits that are not there yet and stores what was
+// found out about names and addresses. It returns the visits with their identifiers.
+func (t *Tx) PlanVisits(audit int64, planned map[int64]facts.Endpoint, visits []Visit) ([]Visit, error) {
+	for id, f := range planned {
+		if err := t.db.Model(&Examination{AuditID: audit, EndpointID: id}).Select("facts").Updates(&Examination{Facts: &f}).Error; err != nil {
+			return nil, err
+		}
+	}
+	if len(visits) == 0 {
+		return nil, nil
+	}
+	err := t.db.Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(&visits, 500).Error
+	return visits, err
+}
+
+// Visit returns one visit and its audit's state.
+func (s *Store) Visit(ctx context.Context, id int64) (Visit, State, error) {
+	var v Visit
+	if err := notFound(s.read(ctx).First(&v, id).Error); err != nil {
+		return v, "", err
+	}
+	a, err := s.Audit(ctx, v.AuditID)
+	return v, a.State, err
+}
+
+// FinishVisit stores the result if the visit is still waiting for one, so that
+// a job that runs twice changes nothing the second time.
+func (s *Store) FinishVisit(ctx context.Context, v Visit) error {
+	return s.read(ctx).Model(&v).Where("state = ?", VisitWaiting).Select("state", "observation", "failure").Updates(&v).Error
+}
+
+// Waiting reports whether the audit has visits without a result.
+func (s *Store) Waiting(ctx context.Context, audit int64) (bool, error) {
+	var waiting bool
+	err := s.read(ctx).Raw("SELECT EXISTS (SELECT FROM visits WHERE audit_id = ? AND state = ?)", audit, VisitWaiting).Scan(&waiting).Error
+	return waiting, err
+}
+
+// Observations calls each for every visit of the audit that has a result.
+func (s *Store) Observations(ctx context.Context, audit int64, each func(Visit)) error {
+	var batch []Visit
+	return s.read(ctx).Where("audit_id = ? AND state = ?", audit, VisitDone).
+		FindInBatches(&batch, 500, func(*gorm.DB, int) error {
+			for _, v := range batch {
+				each(v)
+			}
+			return nil
+		}).Error
+}

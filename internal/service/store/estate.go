@@ -1,0 +1,205 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+)
+
+// ErrExists says that an endpoint is in the estate already.
+var ErrExists = errors.New("the endpoint is in the estate already")
+
+// EndpointQuery selects and orders endpoints.
+type EndpointQuery struct {
+	Search  string // part of target, issuer or a label's value
+	Verdict string // "" for all
+	Sort    string // target, verdict, not_after or issuer
+	Desc    bool
+	After   string // cursor of the page before
+	Limit   int
+}
+
+// sortKeys are the expressions that endpoints are ordered by. Each gives text
+// that sorts as wanted, so that one form of cursor serves all.
+var sortKeys = map[string]string{
+	"target":    "target",
+	"verdict":   "CASE verdict WHEN 'faulty' THEN '1' WHEN 'at-risk' THEN '2' WHEN 'unreachable' THEN '3' WHEN 'sound' THEN '4' ELSE '5' END",
+	"not_after": "COALESCE(to_char(not_after AT TIME ZONE 'UTC', 'YYYY-MM-DD HH24:MI:SS'), '~')",
+	"issuer":    "CASE WHEN issuer = '' THEN '~' ELSE lower(issuer) END",
+}
+
+// SortKeys lists what endpoints can be ordered by.
+func SortKeys() []string { return []string{"target", "verdict", "not_after", "issuer"} }
+
+// Endpoints returns one page and the cursor of the next, "" at the end.
+func (s *Store) Endpoints(ctx context.Context, q EndpointQuery) ([]Endpoint, string, error) {
+	key, ok := sortKeys[q.Sort]
+	if !ok {
+		key = sortKeys["target"]
+	}
+	direction, than := "ASC", ">"
+	if q.Desc {
+		direction, than = "DESC", "<"
+	}
+	db := s.read(ctx).Model(&Endpoint{}).Select("*, " + key + " COLLATE \"C\" AS sort_key")
+	if q.Verdict != "" {
+		db = db.Where("verdict = ?", q.Verdict)
+	}
+	if q.Search != "" {
+		like := "%" + escapeLike(q.Search) + "%"
+		db = db.Where("target ILIKE ? OR issuer ILIKE ? OR EXISTS (SELECT FROM jsonb_each_text(labels) l WHERE l.value ILIKE ?)", like, like, like)
+	}
+	if q.After != "" {
+		value, id, err := readCursor(q.After)
+		if err != nil {
+			return nil, "", err
+		}
+		db = db.Where(fmt.Sprintf("(%s COLLATE \"C\", id) %s (?, ?)", key, than), value, id)
+	}
+	var rows []struct {
+		Endpoint
+		SortKey string
+	}
+	if err := db.Order("sort_key " + direction + ", id " + direction).Limit(q.Limit + 1).Scan(&rows).Error; err != nil {
+		return nil, "", err
+	}
+	next := ""
+	if len(rows) > q.Limit {
+		rows = rows[:q.Limit]
+		last := rows[q.Limit-1]
+		next = writeCursor(last.SortKey, last.ID)
+	}
+	out := make([]Endpoint, len(rows))
+	for i, r := range rows {
+		out[i] = r.Endpoint
+	}
+	return out, next, nil
+}
+
+// VerdictCounts counts the endpoints of each verdict; "" are those not judged yet.
+func (s *Store) VerdictCounts(ctx context.Context) (map[string]int, error) {
+	var rows []struct {
+		Verdict string
+		Count   int
+	}
+	err := s.read(ctx).Model(&Endpoint{}).Select("verdict, count(*) AS count").Group("verdict").Scan(&rows).Error
+	counts := map[string]int{}
+	for _, r := range rows {
+		counts[r.Verdict] = r.Count
+	}
+	return counts, err
+}
+
+// AllEndpoints returns the whole estate, by target.
+func (s *Store) AllEndpoints(ctx context.Context) ([]Endpoint, error) {
+	var out []Endpoint
+	return out, s.read(ctx).Order("target").Find(&out).Error
+}
+
+// Endpoint returns one endpoint; the error is ErrNotFound when it is not there.
+func (s *Store) Endpoint(ctx context.Context, id int64) (Endpoint, error) {
+	var e Endpoint
+	return e, notFound(s.read(ctx).First(&e, id).Error)
+}
+
+// AddEndpoint adds one; the error is ErrExists when its target is there.
+func (s *Store) AddEndpoint(ctx context.Context, e *Endpoint) error {
+	err := s.read(ctx).Create(e).Error
+	if errors.Is(err, gorm.ErrDuplicatedKey) {
+		return ErrExists
+	}
+	return err
+}
+
+// settings are the columns that people write.
+var settings = []string{"target", "names", "connect", "server_name", "trust", "audiences", "labels", "updated_at"}
+
+// ChangeEndpoint replaces what is set of the endpoint, and keeps its judgement.
+func (s *Store) ChangeEndpoint(ctx context.Context, e *Endpoint) error {
+	result := s.read(ctx).Model(e).Select(settings).Updates(e)
+	switch {
+	case errors.Is(result.Error, gorm.ErrDuplicatedKey):
+		return ErrExists
+	case result.Error == nil && result.RowsAffected == 0:
+		return ErrNotFound
+	}
+	return result.Error
+}
+
+// RemoveEndpoint removes the endpoint with its history.
+func (s *Store) RemoveEndpoint(ctx context.Context, id int64) error {
+	result := s.read(ctx).Delete(&Endpoint{}, id)
+	if result.Error == nil && result.RowsAffected == 0 {
+		return ErrNotFound
+	}
+	return result.Error
+}
+
+// TrustStores returns every named store.
+func (s *Store) TrustStores(ctx context.Context) ([]TrustStore, error) {
+	var out []TrustStore
+	return out, s.read(ctx).Order("name").Find(&out).Error
+}
+
+// PutTrustStores adds stores and replaces those that are there.
+func (t *Tx) PutTrustStores(stores []TrustStore) error {
+	if len(stores) == 0 {
+		return nil
+	}
+	return t.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&stores).Error
+}
+
+// Imported counts what an import did.
+type Imported struct{ Added, Changed, Unchanged, Removed int }
+
+// PutEndpoints adds endpoints and changes those that are there; with replace,
+// those that are not among them are removed.
+func (t *Tx) PutEndpoints(list []Endpoint, replace bool, same func(a, b Endpoint) bool, now time.Time) (Imported, error) {
+	var count Imported
+	var present []Endpoint
+	if err := t.db.Find(&present).Error; err != nil {
+		return count, err
+	}
+	byTarget := map[string]Endpoint{}
+	for _, e := range present {
+		byTarget[e.Target] = e
+	}
+	var fresh []Endpoint
+	for _, e := range list {
+		old, there := byTarget[e.Target]
+		delete(byTarget, e.Target)
+		e.UpdatedAt = now
+		switch {
+		case !there:
+			e.CreatedAt = now
+			fresh = append(fresh, e)
+			count.Added++
+		case same(old, e):
+			count.Unchanged++
+		default:
+			e.ID = old.ID
+			if err := t.db.Model(&e).Select(settings).Updates(&e).Error; err != nil {
+				return count, err
+			}
+			count.Changed++
+		}
+	}
+	if len(fresh) > 0 {
+		if err := t.db.CreateInBatches(&fresh, 500).Error; err != nil {
+			return count, err
+		}
+	}
+	if replace {
+		for _, e := range byTarget {
+			if err := t.db.Delete(&Endpoint{}, e.ID).Error; err != nil {
+				return count, err
+			}
+			count.Removed++
+		}
+	}
+	return count, nil
+}

@@ -1,0 +1,164 @@
+package web
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/sse"
+
+	"nurvik/core/policy"
+	"nurvik/internal/api"
+	"nurvik/internal/service/jobs"
+	"nurvik/internal/service/store"
+)
+
+// progressInterval is how often a watched audit's progress is looked up.
+const progressInterval = 300 * time.Millisecond
+
+func (s *server) registerAudits() {
+	start := operation("start-audit", "POST", "/audits", "Start an audit", "audits", 422)
+	start.DefaultStatus = 201
+	start.MaxBodyBytes = 4 << 20
+	huma.Register(s.api, start, func(ctx context.Context, in *body[api.AuditStart]) (*body[api.Audit], error) {
+		a := &store.Audit{Policy: in.Body.Policy, AsOf: in.Body.At}
+		if a.Policy == "" {
+			a.Policy = policy.Default
+		}
+		if _, err := policy.Builtin(a.Policy); err != nil {
+			return nil, invalid([]error{&huma.ErrorDetail{Message: err.Error(), Location: "body.policy"}})
+		}
+		err := s.Queue.Begin(ctx, a, in.Body.EndpointIDs)
+		if errors.Is(err, jobs.ErrNoEndpoints) {
+			return nil, huma.Error422UnprocessableEntity(err.Error())
+		}
+		if err != nil {
+			return nil, s.failure(err)
+		}
+		s.Log.Info("audit started", "audit", a.ID)
+		return s.auditBody(ctx, *a)
+	})
+	type listInput struct {
+		Cursor string `query:"cursor" maxLength:"1000"`
+		Limit  int    `query:"limit" minimum:"1" maximum:"200" default:"20"`
+	}
+	huma.Register(s.api, operation("list-audits", "GET", "/audits", "List audits, the newest first", "audits", 422),
+		func(ctx context.Context, in *listInput) (*body[api.AuditPage], error) {
+			list, next, err := s.Store.Audits(ctx, in.Cursor, in.Limit)
+			if err != nil {
+				return nil, s.failure(err)
+			}
+			page := api.AuditPage{Items: []api.Audit{}, Next: next}
+			for _, a := range list {
+				view, err := s.auditOf(ctx, a)
+				if err != nil {
+					return nil, s.failure(err)
+				}
+				page.Items = append(page.Items, view)
+			}
+			return &body[api.AuditPage]{page}, nil
+		})
+	huma.Register(s.api, operation("get-audit", "GET", "/audits/{id}", "One audit", "audits", 404),
+		func(ctx context.Context, in *byID) (*body[api.Audit], error) {
+			a, err := s.Store.Audit(ctx, in.ID)
+			if err != nil {
+				return nil, s.failure(err)
+			}
+			return s.auditBody(ctx, a)
+		})
+	huma.Register(s.api, operation("cancel-audit", "POST", "/audits/{id}/cancel", "Cancel an audit; verdicts stay as they were", "audits", 404, 409),
+		func(ctx context.Context, in *byID) (*body[api.Audit], error) {
+			if _, err := s.Store.Audit(ctx, in.ID); err != nil {
+				return nil, s.failure(err)
+			}
+			running, err := s.Queue.Cancel(ctx, in.ID)
+			if err != nil {
+				return nil, s.failure(err)
+			}
+			a, err := s.Store.Audit(ctx, in.ID)
+			if err != nil {
+				return nil, s.failure(err)
+			}
+			if !running {
+				return nil, huma.Error409Conflict("the audit has ended already: it is " + string(a.State))
+			}
+			s.Log.Info("audit cancelled", "audit", a.ID)
+			return s.auditBody(ctx, a)
+		})
+	events := operation("follow-audit", "GET", "/audits/{id}/events", "Progress of an audit as server-sent events, until it has ended", "audits", 404)
+	events.Middlewares = huma.Middlewares{s.auditMustExist}
+	sse.Register(s.api, events, map[string]any{"audit": api.Audit{}}, s.follow)
+}
+
+// auditMustExist answers before the stream of events begins.
+func (s *server) auditMustExist(ctx huma.Context, next func(huma.Context)) {
+	id, err := strconv.ParseInt(ctx.Param("id"), 10, 64)
+	if err == nil {
+		_, err = s.Store.Audit(ctx.Context(), id)
+	}
+	if err != nil {
+		_ = huma.WriteErr(s.api, ctx, http.StatusNotFound, "there is no such record")
+		return
+	}
+	next(ctx)
+}
+
+// follow sends the audit whenever it has changed, and at least every few seconds.
+func (s *server) follow(ctx context.Context, in *byID, send sse.Sender) {
+	tick := time.NewTicker(progressInterval)
+	defer tick.Stop()
+	var last api.Audit
+	sent := time.Time{}
+	for {
+		a, err := s.Store.Audit(ctx, in.ID)
+		if err != nil {
+			return
+		}
+		view, err := s.auditOf(ctx, a)
+		if err != nil {
+			return
+		}
+		if view.State != last.State || view.Visits != last.Visits || view.Done != last.Done || time.Since(sent) > 5*time.Second {
+			if send.Data(view) != nil {
+				return
+			}
+			last, sent = view, time.Now()
+		}
+		if view.Final() {
+			return
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+func (s *server) auditBody(ctx context.Context, a store.Audit) (*body[api.Audit], error) {
+	view, err := s.auditOf(ctx, a)
+	if err != nil {
+		return nil, s.failure(err)
+	}
+	return &body[api.Audit]{view}, nil
+}
+
+func (s *server) auditOf(ctx context.Context, a store.Audit) (api.Audit, error) {
+	p, err := s.Store.Progress(ctx, a.ID)
+	if err != nil {
+		return api.Audit{}, err
+	}
+	view := api.Audit{ID: a.ID, State: string(a.State), Policy: a.Policy, At: a.AsOf, CreatedAt: a.CreatedAt, FinishedAt: a.FinishedAt,
+		Failure: a.Failure, Endpoints: p.Endpoints, Visits: p.Visits, Done: p.Done}
+	if a.State == store.Finished {
+		counts, err := s.Store.Verdicts(ctx, a.ID)
+		if err != nil {
+			return api.Audit{}, err
+		}
+		view.Verdicts = api.Verdicts{Sound: counts["sound"], AtRisk: counts["at-risk"], Faulty: counts["faulty"], Unreachable: counts["unreachable"]}
+	}
+	return view, nil
+}

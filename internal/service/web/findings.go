@@ -1,0 +1,69 @@
+package web
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"nurvik/core/judge"
+	"nurvik/internal/api"
+	"nurvik/internal/service/store"
+)
+
+func (s *server) registerFindings() {
+	type listInput struct {
+		EndpointID int64  `query:"endpoint_id" minimum:"1"`
+		Code       string `query:"code" maxLength:"100"`
+		Severity   string `query:"severity" enum:"fault,risk,note,none"`
+		State      string `query:"state" enum:"new,standing,gone,back" doc:"None means all that are not gone"`
+		Search     string `query:"q" maxLength:"200" doc:"Part of the endpoint or the message"`
+		Cursor     string `query:"cursor" maxLength:"2000"`
+		Limit      int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+	}
+	huma.Register(s.api, operation("list-findings", "GET", "/findings", "List findings, the worst first", "findings", 422),
+		func(ctx context.Context, in *listInput) (*body[api.FindingPage], error) {
+			list, next, err := s.Store.Findings(ctx, store.FindingQuery{EndpointID: in.EndpointID, Code: in.Code, Severity: in.Severity,
+				State: in.State, Search: in.Search, After: in.Cursor, Limit: in.Limit})
+			if err != nil {
+				return nil, s.failure(err)
+			}
+			return &body[api.FindingPage]{api.FindingPage{Items: findingsOf(list), Next: next}}, nil
+		})
+	huma.Register(s.api, operation("list-codes", "GET", "/catalogue", "Every code with its explanation", "findings"),
+		func(context.Context, *struct{}) (*body[[]judge.Entry], error) {
+			return &body[[]judge.Entry]{judge.Catalogue()}, nil
+		})
+}
+
+func findingsOf(rows []store.FindingRow) []api.Finding {
+	out := []api.Finding{}
+	for _, r := range rows {
+		f := api.Finding{ID: r.ID, EndpointID: r.EndpointID, Endpoint: r.Target, Code: r.Code, Severity: r.Severity, About: r.About,
+			Subject: r.Subject, Message: r.Message, Remedy: r.Remedy, Evidence: r.Evidence, Addresses: r.Addresses, State: r.State,
+			FirstSeen: r.FirstSeen, LastSeen: r.LastSeen, GoneAt: r.GoneAt}
+		if e, err := judge.Explain(r.Code); err == nil {
+			f.Title, f.Why, f.Reference = e.Title, e.Why, e.Reference
+		}
+		out = append(out, f)
+	}
+	return out
+}
+
+// examination gathers an endpoint with its latest facts, judgement and findings.
+func (s *server) examination(ctx context.Context, id int64) (api.Examination, error) {
+	e, err := s.Store.Endpoint(ctx, id)
+	if err != nil {
+		return api.Examination{}, err
+	}
+	x := api.Examination{Endpoint: endpointOf(e), Findings: []api.Finding{}}
+	latest, err := s.Store.LatestExamination(ctx, e)
+	if err != nil {
+		return x, err
+	}
+	if latest != nil {
+		x.Judgement, x.Facts = latest.Judgement, latest.Facts
+	}
+	rows, _, err := s.Store.Findings(ctx, store.FindingQuery{EndpointID: id, Limit: 1000})
+	x.Findings = findingsOf(rows)
+	return x, err
+}

@@ -1,0 +1,183 @@
+package web
+
+import (
+	"context"
+	"encoding/json"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"reflect"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"nurvik/internal/api"
+	"nurvik/internal/build"
+	"nurvik/internal/service/auth"
+	"nurvik/internal/service/jobs"
+	"nurvik/internal/service/store"
+)
+
+// Options say what the server is made of.
+type Options struct {
+	Store    *store.Store
+	Queue    *jobs.Queue
+	Auth     auth.Authenticator
+	Console  fs.FS    // built console; nil serves none
+	Hosts    []string // host names and addresses under which the service is reached
+	Registry *prometheus.Registry
+	Log      *slog.Logger
+	Now      func() time.Time
+}
+
+// server holds what the operations share.
+type server struct {
+	Options
+	api huma.API
+}
+
+// New returns the handler of everything.
+func New(o Options) http.Handler {
+	s := &server{Options: o}
+	root := chi.NewMux()
+	requests := prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "nurvik_http_seconds", Help: "Duration of requests by route.",
+		Buckets: []float64{.001, .005, .02, .1, .5, 2, 10}}, []string{"method", "route", "status"})
+	o.Registry.MustRegister(requests)
+	root.Use(s.observe(requests), middleware.Recoverer, headers)
+	root.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { writeStatus(w, "ok") })
+	root.Get("/readyz", s.ready)
+	guarded := guard{hosts: o.Hosts}.middleware
+	root.With(guarded).Method(http.MethodGet, "/metrics", promhttp.HandlerFor(o.Registry, promhttp.HandlerOpts{}))
+	root.Group(func(r chi.Router) {
+		r.Use(guarded, auth.Middleware(o.Auth))
+		s.api = humachi.New(r, config())
+		s.register()
+	})
+	if o.Console != nil {
+		root.With(guarded).Handle("/*", console(o.Console))
+	}
+	return root
+}
+
+// Document returns the OpenAPI document, which depends on no state.
+func Document() ([]byte, error) {
+	s := &server{api: humachi.New(chi.NewMux(), config())}
+	s.register()
+	return json.MarshalIndent(s.api.OpenAPI(), "", "  ")
+}
+
+// config switches off what loads from or points to other places, and the echo of rejected values.
+func config() huma.Config {
+	c := huma.DefaultConfig("Nurvik", build.Version)
+	c.Info.Description = "Audit of TLS certificates: the estate, audits and findings."
+	c.DocsPath, c.SchemasPath, c.CreateHooks = "", "", nil
+	c.OpenAPIPath = "/api/openapi"
+	c.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
+	c.Transformers = append(c.Transformers, func(_ huma.Context, _ string, v any) (any, error) {
+		if e, ok := v.(*huma.ErrorModel); ok {
+			for _, detail := range e.Errors {
+				detail.Value = nil
+			}
+		}
+		return v, nil
+	})
+	c.Formats = map[string]huma.Format{"application/json": huma.DefaultJSONFormat, "json": huma.DefaultJSONFormat}
+	return c
+}
+
+// schemaName puts the package in front of types of the core, since facts, judgements
+// and the API itself each have an endpoint or a finding.
+func schemaName(t reflect.Type, hint string) string {
+	name := huma.DefaultSchemaNamer(t, hint)
+	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice {
+		t = t.Elem()
+	}
+	if packageName, ok := strings.CutPrefix(t.PkgPath(), "nurvik/core/"); ok {
+		return strings.ToUpper(packageName[:1]) + packageName[1:] + name
+	}
+	return name
+}
+
+func (s *server) register() {
+	s.registerEndpoints()
+	s.registerEstate()
+	s.registerAudits()
+	s.registerFindings()
+}
+
+// operation is what all operations have in common.
+func operation(id, method, path, summary, tag string, failures ...int) huma.Operation {
+	return huma.Operation{OperationID: id, Method: method, Path: api.Base + path, Summary: summary, Tags: []string{tag}, Errors: failures}
+}
+
+func (s *server) ready(w http.ResponseWriter, r *http.Request) {
+	ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
+	defer cancel()
+	if err := s.Store.Ping(ctx); err != nil {
+		problem(w, http.StatusServiceUnavailable, "the database does not answer")
+		return
+	}
+	writeStatus(w, "ready")
+}
+
+func writeStatus(w http.ResponseWriter, status string) {
+	w.Header().Set("Content-Type", "application/json")
+	_ = json.NewEncoder(w).Encode(map[string]string{"status": status}) // the peer may be gone
+}
+
+// problem answers with an RFC 9457 document. Nothing of the request is repeated in it.
+func problem(w http.ResponseWriter, status int, detail string) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(huma.ErrorModel{Title: http.StatusText(status), Status: status, Detail: detail})
+}
+
+// headers keep browsers from doing what the console does not need.
+func headers(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		// Styles on elements are set by the component library; scripts come only from here.
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "no-referrer")
+		next.ServeHTTP(w, r)
+	})
+}
+
+// observe logs and measures each request: its route, never its contents.
+func (s *server) observe(requests *prometheus.HistogramVec) func(http.Handler) http.Handler {
+	return func(next http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			started := time.Now()
+			wrapped := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
+			next.ServeHTTP(wrapped, r)
+			route := chi.RouteContext(r.Context()).RoutePattern()
+			if route == "" {
+				route = "none"
+			}
+			status := wrapped.Status()
+			if status == 0 {
+				status = http.StatusOK
+			}
+			took := time.Since(started)
+			requests.WithLabelValues(method(r.Method), route, strconv.Itoa(status)).Observe(took.Seconds())
+			s.Log.Debug("request", "method", method(r.Method), "route", route, "status", status, "took", took.Round(time.Microsecond))
+		})
+	}
+}
+
+// method bounds the values that a label can take.
+func method(name string) string {
+	switch name {
+	case http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete:
+		return name
+	}
+	return "other"
+}
