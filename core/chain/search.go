@@ -194,7 +194,7 @@ func (s *search) step(p Path, next candidate) (Path, bool) {
 	failures := slices.Clone(p.Failures)
 	switch err := s.signature(top, issuer.PublicKey); {
 	case errors.Is(err, pki.ErrUnverifiable):
-		failures = append(failures, Failure{Unverifiable, top, err.Error()})
+		failures = append(failures, Failure{Unverifiable, top, "it uses " + top.SignatureAlgorithm.Name + " and the key " + issuer.PublicKey.String()})
 	case err != nil:
 		// Another key under the same name is no issuer at all; only the right key makes it a bad signature.
 		if len(top.AuthorityKeyID) == 0 || !bytes.Equal(top.AuthorityKeyID, issuer.SubjectKeyID) {
@@ -242,7 +242,7 @@ func authorityFailures(issuer *pki.Certificate, below []*pki.Certificate) []Fail
 			}
 		}
 		if count > *b.PathLength {
-			return []Failure{{PathLength, issuer, fmt.Sprintf("it allows %d intermediates below it, there are %d", *b.PathLength, count)}}
+			return []Failure{{PathLength, issuer, fmt.Sprintf("%d allowed, %d present", *b.PathLength, count)}}
 		}
 	}
 	return nil

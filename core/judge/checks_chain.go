@@ -57,11 +57,11 @@ var failureCodes = map[chain.Reason]string{
 }
 
 var failureWords = map[chain.Reason]string{
-	chain.BadSignature:    "The signature of %s is wrong",
-	chain.NotAuthority:    "%s issued a certificate of this chain and may not",
-	chain.PathLength:      "%s has more intermediates below it than it allows",
-	chain.UnknownCritical: "%s has a critical extension that clients do not know",
-	chain.Unverifiable:    "The signature of %s cannot be computed here",
+	chain.BadSignature:    "The signature of %s is wrong: it was %s.",
+	chain.NotAuthority:    "%s issued a certificate of this chain and may not: %s.",
+	chain.PathLength:      "%s has more intermediates below it than it allows: %s.",
+	chain.UnknownCritical: "%s has a critical extension that clients do not know: %s.",
+	chain.Unverifiable:    "The signature of %s cannot be checked here: %s.",
 }
 
 // pathFailures reports the failures of the best path to an anchor. Where
@@ -80,7 +80,7 @@ func (b *bundle) pathFailures(path chain.Path) {
 
 func pathFailure(f chain.Failure) Finding {
 	c := f.Certificate
-	out := found(failureCodes[f.Reason], c.Fingerprint().String(), c.Label(), failureWords[f.Reason]+": %s.", c.Label(), f.Detail)
+	out := found(failureCodes[f.Reason], c.Fingerprint().String(), c.Label(), failureWords[f.Reason], c.Label(), f.Detail)
 	out.Evidence = certificateEvidence(c)
 	out.Evidence.Algorithm = c.SignatureAlgorithm.Name
 	return out

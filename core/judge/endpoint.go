@@ -109,7 +109,7 @@ func reach(e facts.Endpoint) (findings []Finding, answered bool) {
 		case o.Outcome == facts.Answered:
 			continue
 		case o.Outcome == facts.NotTLS:
-			f = found("reach.not-tls", e.Endpoint, e.Endpoint, "Something else than TLS answers: %s.", o.Detail)
+			f = found("reach.not-tls", e.Endpoint, e.Endpoint, "Something else than TLS answers on the port: %s.", o.Detail)
 		case o.Outcome == facts.BadMessage:
 			f = found("reach.bad-message", e.Endpoint, e.Endpoint, "TLS answers, but %s.", o.Detail)
 		case answered:

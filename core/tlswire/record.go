@@ -19,13 +19,13 @@ const (
 type NotTLSError struct{ Begin []byte }
 
 func (e *NotTLSError) Error() string {
-	return fmt.Sprintf("the answer is no TLS: it begins with %q", e.Begin)
+	return fmt.Sprintf("the answer begins with %q", e.Begin)
 }
 
 // BadMessageError says that TLS records came with contents that cannot be read.
 type BadMessageError struct{ Reason string }
 
-func (e *BadMessageError) Error() string { return "the answer cannot be decoded: " + e.Reason }
+func (e *BadMessageError) Error() string { return "its answer cannot be decoded: " + e.Reason }
 
 // ErrClosed says that the peer closed or reset the connection before it answered.
 var ErrClosed = errors.New("the connection was closed without an answer")

@@ -23,6 +23,7 @@ type Endpoint struct {
 	Faults   int        `json:"faults"`
 	Risks    int        `json:"risks"`
 	Notes    int        `json:"notes"`
+	Codes    []string   `json:"codes" doc:"Codes of the findings, the worst first, each once"`
 	JudgedAt *time.Time `json:"judged_at,omitempty"`
 	AuditID  *int64     `json:"audit_id,omitempty" doc:"The audit that judged it"`
 }

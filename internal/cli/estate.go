@@ -69,13 +69,13 @@ func (a *app) printEndpoints(list []api.Endpoint) error {
 		return err
 	}
 	style := a.style()
-	out := report.NewTable("verdict", "endpoint", "days left", "issuer", "faults", "risks", "notes")
+	out := report.NewTable("verdict", "endpoint", "days left", "issuer", "findings")
 	for _, e := range list {
 		days := "–"
 		if e.NotAfter != nil {
 			days = fmt.Sprint(int(e.NotAfter.Sub(a.now()) / (24 * time.Hour)))
 		}
-		out.AppendRow(table.Row{report.VerdictWord(judge.Verdict(e.Verdict), style), e.Endpoint, days, e.Issuer, e.Faults, e.Risks, e.Notes})
+		out.AppendRow(table.Row{report.VerdictWord(judge.Verdict(e.Verdict), style), e.Endpoint, days, e.Issuer, strings.Join(e.Codes, ", ")})
 	}
 	_, err := fmt.Fprintln(a.stdout, out.Render())
 	return err

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -47,12 +48,16 @@ func (t *Tx) SaveJudgement(audit, endpoint int64, f facts.Endpoint, j judge.Judg
 		return err
 	}
 	count := map[judge.Severity]int{}
+	codes := []string{}
 	for _, finding := range j.Findings {
 		count[finding.Severity]++
+		if !slices.Contains(codes, finding.Code) {
+			codes = append(codes, finding.Code)
+		}
 	}
 	latest := Endpoint{ID: endpoint, AuditID: &audit, Verdict: string(j.Verdict), NotAfter: j.NotAfter, Issuer: j.Issuer,
-		Faults: count[judge.Fault], Risks: count[judge.Risk], Notes: count[judge.Note], JudgedAt: &at}
-	columns := []string{"audit_id", "verdict", "faults", "risks", "notes", "judged_at"}
+		Faults: count[judge.Fault], Risks: count[judge.Risk], Notes: count[judge.Note], Codes: codes, JudgedAt: &at}
+	columns := []string{"audit_id", "verdict", "faults", "risks", "notes", "codes", "judged_at"}
 	if j.Verdict != judge.Unreachable { // what was served last stays known
 		columns = append(columns, "not_after", "issuer")
 	}

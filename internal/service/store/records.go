@@ -41,6 +41,7 @@ type Endpoint struct {
 	Faults   int
 	Risks    int
 	Notes    int
+	Codes    []string `gorm:"serializer:json"` // of the findings, the worst first, each once
 	JudgedAt *time.Time
 }
 

@@ -129,7 +129,7 @@ func recordOf(in api.EndpointSettings, stores map[string]bool, place string) (st
 	fail := func(field string, err error) {
 		details = append(details, &huma.ErrorDetail{Message: err.Error(), Location: place + "." + field})
 	}
-	e := store.Endpoint{Names: []string{}, Connect: orEmpty(in.Connect), ServerName: in.ServerName, Trust: orEmpty(in.Trust),
+	e := store.Endpoint{Names: []string{}, Codes: []string{}, Connect: orEmpty(in.Connect), ServerName: in.ServerName, Trust: orEmpty(in.Trust),
 		Audiences: orEmpty(in.Audiences), Labels: in.Labels}
 	if e.Labels == nil {
 		e.Labels = map[string]string{}
@@ -182,7 +182,7 @@ func settingsOf(e store.Endpoint) api.EndpointSettings {
 
 func endpointOf(e store.Endpoint) api.Endpoint {
 	return api.Endpoint{ID: e.ID, EndpointSettings: settingsOf(e), Verdict: e.Verdict, NotAfter: e.NotAfter, Issuer: e.Issuer,
-		Faults: e.Faults, Risks: e.Risks, Notes: e.Notes, JudgedAt: e.JudgedAt, AuditID: e.AuditID}
+		Faults: e.Faults, Risks: e.Risks, Notes: e.Notes, Codes: orEmpty(e.Codes), JudgedAt: e.JudgedAt, AuditID: e.AuditID}
 }
 
 // failure turns an error of the store into an answer; what is unexpected is

@@ -26,6 +26,7 @@ CREATE TABLE endpoints (
     faults      integer     NOT NULL DEFAULT 0,
     risks       integer     NOT NULL DEFAULT 0,
     notes       integer     NOT NULL DEFAULT 0,
+    codes       jsonb       NOT NULL DEFAULT '[]',
     judged_at   timestamptz
 );
 

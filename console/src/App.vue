@@ -1,0 +1,35 @@
+<template>
+  <a class="skip" href="#contents">{{ t('app.skip') }}</a>
+  <header class="bar">
+    <router-link class="brand" :to="{ name: 'estate' }">
+      <img src="/mark.svg" alt="" width="22" height="22" />
+      {{ t('app.name') }}
+    </router-link>
+    <AuditBar class="audit" />
+    <button type="button" class="look" @click="next">{{ t('look.change', { look: t(`look.${look}`) }) }}</button>
+  </header>
+  <main id="contents" tabindex="-1">
+    <router-view />
+  </main>
+</template>
+
+<script lang="ts" setup>
+import AuditBar from './audits/AuditBar.vue'
+import { useLook } from './look/use-look'
+import { t } from './words/t'
+
+const { look, next } = useLook()
+</script>
+
+<style scoped>
+.bar { display: flex; align-items: center; gap: 24px; padding: 8px 20px; background: var(--deep); color: var(--deep-ink); }
+.brand { display: inline-flex; align-items: center; gap: 8px; color: inherit; text-decoration: none; font-weight: 650; font-size: 16px; }
+.audit { flex: 1; min-width: 0; }
+.look { background: none; border: 1px solid transparent; color: inherit; font: inherit; padding: 3px 8px; border-radius: 3px; cursor: pointer; }
+.look:hover { border-color: currentColor; }
+.bar :focus-visible { outline-color: var(--deep-ink); }
+main { max-width: 1240px; margin: 0 auto; padding: 16px 20px 48px; }
+main:focus { outline: none; }
+.skip { position: absolute; left: -999px; }
+.skip:focus { left: 8px; top: 8px; background: var(--sheet); padding: 6px 10px; z-index: 10; }
+</style>

@@ -1,0 +1,44 @@
+import createClient from 'openapi-fetch'
+import { t } from '../words/t'
+import type { components, paths } from './schema'
+
+export type Endpoint = components['schemas']['Endpoint']
+export type Examination = components['schemas']['Examination']
+export type Audit = components['schemas']['Audit']
+export type Finding = components['schemas']['Finding']
+export type ChainLink = components['schemas']['ChainLink']
+export type Chain = components['schemas']['JudgeChain']
+export type Description = components['schemas']['PkiDescription']
+export type Observation = components['schemas']['FactsObservation']
+export type Verdict = Endpoint['verdict']
+
+export const api = createClient<paths>({
+  baseUrl: '',
+  // Looked up at each call, so that tests can put another in its place.
+  fetch: (request: Request) => globalThis.fetch(request),
+})
+
+/** What went wrong, in words for people. Expected failures are values, never thrown. */
+export interface Failure {
+  status: number
+  words: string
+}
+
+export type Result<T> = { ok: true; value: T } | { ok: false; failure: Failure }
+
+interface Answer<T> {
+  data?: T
+  error?: { detail?: string; title?: string } | undefined
+  response: Response
+}
+
+/** Turns a call of the API into a result; a service that does not answer is a failure too. */
+export async function result<T>(call: Promise<Answer<T>>): Promise<Result<T>> {
+  try {
+    const { data, error, response } = await call
+    if (response.ok) return { ok: true, value: data as T }
+    return { ok: false, failure: { status: response.status, words: error?.detail ?? error?.title ?? response.statusText } }
+  } catch {
+    return { ok: false, failure: { status: 0, words: t('failure.network') } }
+  }
+}

@@ -1,0 +1,104 @@
+<template>
+  <router-link :to="{ name: 'estate' }">← {{ t('endpoint.back') }}</router-link>
+  <p v-if="failure" class="sheet" role="alert">{{ failure.status === 404 ? t('endpoint.gone') : failure.words }}</p>
+  <template v-if="examination">
+    <header class="head">
+      <h1>{{ examination.endpoint.endpoint }}</h1>
+      <VerdictMark class="big" :verdict="examination.endpoint.verdict" data-test="verdict" />
+      <el-button size="small" :disabled="audits.running" data-test="audit-endpoint" @click="audits.start([id])">{{ t('audit.startOne') }}</el-button>
+    </header>
+    <dl class="facts">
+      <template v-for="fact in facts" :key="fact.title">
+        <div>
+          <dt>{{ fact.title }}</dt>
+          <dd>{{ fact.value }}</dd>
+        </div>
+      </template>
+    </dl>
+
+    <p v-if="!examination.judgement" class="sheet">{{ t('endpoint.unjudged') }}</p>
+    <div v-else class="columns">
+      <section :aria-label="t('findings.title')">
+        <h2>{{ t('findings.title') }}</h2>
+        <p v-if="!findings.length" class="sheet">{{ t('findings.none') }}</p>
+        <FindingCard v-for="finding in findings" :key="finding.id" :finding="finding" />
+      </section>
+      <div class="right">
+        <section :aria-label="t('chain.title')">
+          <h2>{{ t('chain.title') }}</h2>
+          <p v-if="!examination.judgement.chains?.length" class="sheet">{{ t('chain.none') }}</p>
+          <ChainDrawing
+            v-for="(chain, index) in examination.judgement.chains"
+            :key="index"
+            :chain="chain"
+            :several="(examination.judgement.chains?.length ?? 0) > 1"
+            :certificates="examination.judgement.certificates ?? []"
+          />
+        </section>
+        <section :aria-label="t('protocol.title')">
+          <h2>{{ t('protocol.title') }}</h2>
+          <ProtocolTable :observations="examination.facts?.observations ?? []" />
+        </section>
+        <LeafDetails v-if="leaf" :certificate="leaf" />
+      </div>
+    </div>
+  </template>
+</template>
+
+<script lang="ts" setup>
+import { computed, onMounted, ref, watch } from 'vue'
+import { api, result } from '../api/client'
+import { useAudits } from '../audits/audits'
+import VerdictMark from '../look/VerdictMark.vue'
+import { daysUntil, daysWords, moment, t } from '../words/t'
+import ChainDrawing from './ChainDrawing.vue'
+import FindingCard from './FindingCard.vue'
+import LeafDetails from './LeafDetails.vue'
+import ProtocolTable from './ProtocolTable.vue'
+import type { Examination, Failure } from '../api/client'
+
+const props = defineProps<{ id: number }>()
+const audits = useAudits()
+const examination = ref<Examination>()
+const failure = ref<Failure>()
+
+async function load() {
+  const asked = props.id
+  const answer = await result(api.GET('/api/v1/endpoints/{id}', { params: { path: { id: asked } } }))
+  if (asked !== props.id) return
+  failure.value = answer.ok ? undefined : answer.failure
+  examination.value = answer.ok ? answer.value : undefined
+}
+onMounted(load)
+watch(() => [props.id, audits.ended], load)
+
+const findings = computed(() => examination.value?.findings ?? [])
+const leaf = computed(() => examination.value?.judgement?.certificates?.find((c) => c.sha256 === examination.value?.judgement?.leaf))
+const facts = computed(() => {
+  const x = examination.value
+  if (!x) return []
+  const { endpoint } = x
+  const addresses = x.facts?.observations?.map((o) => o.address) ?? []
+  const list = (names: string[] | null | undefined) => names?.join(', ') ?? ''
+  return [
+    { title: t('endpoint.issuer'), value: endpoint.issuer },
+    { title: t('endpoint.expires'), value: endpoint.not_after && `${moment(endpoint.not_after)} (${daysWords(daysUntil(endpoint.not_after))})` },
+    { title: t('endpoint.addresses'), value: list(addresses) },
+    { title: t('endpoint.trust'), value: list(endpoint.trust) || (endpoint.audiences?.length ? '' : t('endpoint.system')) },
+    { title: t('endpoint.audiences'), value: list(endpoint.audiences) },
+    { title: t('endpoint.labels'), value: Object.entries(endpoint.labels ?? {}).map(([key, value]) => `${key}: ${value}`).join(', ') },
+    { title: t('endpoint.judged'), value: moment(endpoint.judged_at) },
+  ].filter((fact) => fact.value)
+})
+</script>
+
+<style scoped>
+.head { display: flex; flex-wrap: wrap; align-items: center; gap: 8px 18px; margin: 6px 0 10px; }
+.big { font-size: 16px; }
+.facts { display: flex; flex-wrap: wrap; gap: 6px 28px; margin: 0 0 18px; }
+dt { font-size: 12px; color: var(--ink-soft); }
+dd { margin: 0; overflow-wrap: anywhere; }
+.columns { display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1.15fr); gap: 20px 24px; align-items: start; }
+.right { display: grid; gap: 18px; min-width: 0; }
+@media (max-width: 900px) { .columns { grid-template-columns: minmax(0, 1fr); } }
+</style>

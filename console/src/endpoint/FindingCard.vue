@@ -1,0 +1,55 @@
+<template>
+  <article class="finding sheet" :data-severity="finding.severity" :data-code="finding.code">
+    <p class="top">
+      <b class="severity">{{ t(`severity.${finding.severity}`) }}</b>
+      <span class="mono">{{ finding.code }}</span>
+      <span class="soft since">{{ t('findings.since', { state: t(`state.${finding.state}`), when: finding.first_seen.slice(0, 10) }) }}</span>
+    </p>
+    <p class="message">
+      {{ finding.message }}
+      <span v-if="(finding.addresses?.length ?? 0) > 1" class="soft">{{ t('findings.on', { addresses: finding.addresses?.join(', ') ?? '' }) }}</span>
+    </p>
+    <p class="remedy"><b>{{ t('findings.do') }}:</b> {{ finding.remedy }}</p>
+    <details v-if="missing">
+      <summary>{{ t('findings.missing') }}</summary>
+      <pre class="mono">{{ missing }}</pre>
+      <el-button size="small" @click="handleCopy">{{ copied ? t('findings.copied') : t('findings.copy') }}</el-button>
+    </details>
+    <details>
+      <summary>{{ t('findings.why') }}</summary>
+      <p>{{ finding.why }}</p>
+      <p class="soft">{{ finding.reference }}</p>
+    </details>
+  </article>
+</template>
+
+<script lang="ts" setup>
+import { computed, ref } from 'vue'
+import { t } from '../words/t'
+import type { Finding } from '../api/client'
+
+const props = defineProps<{ finding: Finding }>()
+const copied = ref(false)
+const missing = computed(() => props.finding.evidence.missing_pem?.join(''))
+
+async function handleCopy() {
+  await navigator.clipboard.writeText(missing.value ?? '')
+  copied.value = true
+}
+</script>
+
+<style scoped>
+.finding { margin-bottom: 10px; border-left: 4px solid var(--line); }
+.finding[data-severity='fault'] { border-left-color: var(--faulty); }
+.finding[data-severity='risk'] { border-left-color: var(--at-risk); }
+.finding[data-severity='none'] { border-left-color: var(--unreachable); }
+[data-severity='fault'] .severity { color: var(--faulty); }
+[data-severity='risk'] .severity { color: var(--at-risk); }
+p { margin: 0 0 6px; }
+.top { display: flex; flex-wrap: wrap; gap: 4px 10px; align-items: baseline; }
+.since { margin-left: auto; font-size: 12.5px; }
+.message { font-size: 15px; }
+details { margin-top: 4px; font-size: 13px; }
+summary { cursor: pointer; color: var(--accent); }
+pre { overflow-x: auto; background: var(--wash); padding: 8px; max-height: 220px; }
+</style>

@@ -1,0 +1,111 @@
+<template>
+  <div class="tools">
+    <h1>{{ t('app.estate') }}</h1>
+    <div class="filters">
+      <button
+        v-for="verdict in verdicts"
+        :key="verdict"
+        type="button"
+        class="filter"
+        :data-test="`filter-${verdict}`"
+        :aria-pressed="query.verdict === verdict"
+        :aria-label="t('estate.filter', { verdict: t(`verdict.${verdict}`) })"
+        @click="handleFilter(verdict)"
+      >
+        <VerdictMark :verdict="verdict" /> <b>{{ counts[verdict] ?? 0 }}</b>
+      </button>
+    </div>
+    <el-input v-model="query.search" class="search" clearable :placeholder="t('estate.search')" :aria-label="t('estate.search')" data-test="search" />
+  </div>
+
+  <p v-if="failure" class="sheet" role="alert">{{ t('failure.title') }}: {{ failure.words }}</p>
+  <div v-if="loaded && items.length" class="sheet table">
+    <table>
+      <thead>
+        <tr>
+          <th v-for="column in columns" :key="column" :aria-sort="ariaSort(column)" :class="column">
+            <button type="button" :data-test="`sort-${column}`" @click="sortBy(column)">{{ t(titles[column]) }}<span aria-hidden="true">{{ arrow(column) }}</span></button>
+          </th>
+          <th>{{ t('estate.findings') }}</th>
+          <th>{{ t('estate.about') }}</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="endpoint in items" :key="endpoint.id">
+          <td><VerdictMark :verdict="endpoint.verdict" /></td>
+          <td>
+            <router-link :to="{ name: 'endpoint', params: { id: endpoint.id } }">{{ endpoint.endpoint }}</router-link>
+          </td>
+          <td class="not_after" :class="{ expired: expired(endpoint) }">{{ daysLeft(endpoint) }}</td>
+          <td>{{ endpoint.issuer || '–' }}</td>
+          <td class="mono codes">{{ endpoint.codes?.join(', ') }}</td>
+          <td class="soft">{{ endpoint.labels?.about }}</td>
+        </tr>
+      </tbody>
+    </table>
+  </div>
+  <p v-else-if="loaded" class="sheet">{{ total ? t('estate.none') : t('estate.empty') }}</p>
+  <p v-if="loaded && items.length" class="foot soft">
+    {{ t('estate.count', { shown: items.length, total }) }}
+    <el-button v-if="next" size="small" @click="more">{{ t('estate.more') }}</el-button>
+  </p>
+</template>
+
+<script lang="ts" setup>
+import { computed, onMounted, watch } from 'vue'
+import { useAudits } from '../audits/audits'
+import VerdictMark from '../look/VerdictMark.vue'
+import { verdicts } from '../look/verdicts'
+import { daysUntil, t } from '../words/t'
+import { columns, useEndpoints } from './use-endpoints'
+import type { Column, Query } from './use-endpoints'
+import type { Endpoint } from '../api/client'
+import type { WordKey } from '../words/en'
+
+const titles: Record<Column, WordKey> = { verdict: 'estate.verdict', target: 'estate.endpoint', not_after: 'estate.daysLeft', issuer: 'estate.issuer' }
+
+const audits = useAudits()
+const { query, items, counts, next, loaded, failure, load, more, sortBy } = useEndpoints()
+const total = computed(() => Object.values(counts.value).reduce((sum, n) => sum + n, 0))
+
+onMounted(load)
+watch(() => audits.ended, load)
+
+function ariaSort(column: Column) {
+  if (query.sort !== column) return 'none'
+  return query.desc ? 'descending' : 'ascending'
+}
+function arrow(column: Column): string {
+  if (query.sort !== column) return ''
+  return query.desc ? ' ↓' : ' ↑'
+}
+function handleFilter(verdict: Query['verdict']) {
+  query.verdict = query.verdict === verdict ? '' : verdict
+}
+function expired(endpoint: Endpoint): boolean {
+  return endpoint.not_after !== undefined && Date.parse(endpoint.not_after) < Date.now()
+}
+function daysLeft(endpoint: Endpoint): string {
+  if (!endpoint.not_after) return '–'
+  return expired(endpoint) ? t('estate.expired') : String(daysUntil(endpoint.not_after))
+}
+</script>
+
+<style scoped>
+.tools { display: flex; flex-wrap: wrap; align-items: center; gap: 12px 20px; margin-bottom: 12px; }
+.filters { display: flex; flex-wrap: wrap; gap: 6px; }
+.filter { display: inline-flex; gap: 8px; align-items: center; font: inherit; color: inherit; padding: 4px 10px; border: 1px solid var(--line); border-radius: 3px; background: var(--sheet); cursor: pointer; }
+.filter[aria-pressed='true'] { border-color: var(--ink); box-shadow: inset 0 0 0 1px var(--ink); }
+.search { width: 300px; margin-left: auto; }
+.table { padding: 0; overflow-x: auto; }
+table { border-collapse: collapse; width: 100%; }
+th, td { text-align: left; padding: 4px 12px; border-bottom: 1px solid var(--line); vertical-align: baseline; }
+tbody tr:last-child td { border-bottom: 0; }
+tbody tr:hover { background: var(--wash); }
+th { font-weight: 600; font-size: 12.5px; color: var(--ink-soft); white-space: nowrap; }
+th button { font: inherit; color: inherit; background: none; border: 0; padding: 3px 0; cursor: pointer; }
+th button:hover { color: var(--ink); }
+.not_after { text-align: right; }
+.expired { color: var(--faulty); font-weight: 600; }
+.foot { display: flex; align-items: center; gap: 12px; }
+</style>

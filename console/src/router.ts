@@ -1,0 +1,11 @@
+import { createRouter, createWebHistory } from 'vue-router'
+import EstatePage from './estate/EstatePage.vue'
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/', name: 'estate', component: EstatePage },
+    { path: '/endpoints/:id(\\d+)', name: 'endpoint', component: () => import('./endpoint/EndpointPage.vue'), props: (to) => ({ id: Number(to.params.id) }) },
+    { path: '/:rest(.*)*', redirect: { name: 'estate' } },
+  ],
+})
