@@ -6,6 +6,8 @@ import (
 	"encoding/asn1"
 	"math/big"
 	"time"
+
+	"nurvik/core/forge"
 )
 
 const domain = "tarnholm.example"
@@ -23,8 +25,8 @@ type berth struct {
 	noConnect bool // leave the address to the name server
 
 	key      func(*keyring, string) (crypto.Signer, error)
-	issuer   func(*issuers) *authority
-	leaf     func(w *wanted, now time.Time) // changes the leaf that would be issued
+	issuer   func(*issuers) *forge.Authority
+	leaf     func(w *forge.Template, now time.Time) // changes the leaf that would be issued
 	chain    func(leaf [][]byte, i *issuers) [][]byte
 	min, max uint16
 	behave   behaviour // instead of TLS
@@ -38,8 +40,8 @@ func (b berth) fullName() string {
 	return b.host + "." + domain
 }
 
-func lasting(start, end time.Duration) func(*wanted, time.Time) {
-	return func(w *wanted, now time.Time) { w.from, w.until = now.Add(start), now.Add(end-time.Second) }
+func lasting(start, end time.Duration) func(*forge.Template, time.Time) {
+	return func(w *forge.Template, now time.Time) { w.From, w.Until = now.Add(start), now.Add(end-time.Second) }
 }
 
 func rsaKey(bits int) func(*keyring, string) (crypto.Signer, error) {
@@ -48,14 +50,14 @@ func rsaKey(bits int) func(*keyring, string) (crypto.Signer, error) {
 
 // berths is the whole estate. What is true of each stands in demo/truth.yaml.
 func berths() []berth {
-	inner := func(i *issuers) *authority { return i.inner }
+	inner := func(i *issuers) *forge.Authority { return i.inner }
 	return []berth{
 		{host: "tides", about: "tide tables, EC key", addresses: []string{"127.30.1.1"}},
 		{host: "pilots", about: "pilot bookings, RSA key", addresses: []string{"127.30.1.2"}, key: rsaKey(2048)},
 		{host: "ledger", about: "accounts, from the inner issuer", addresses: []string{"127.30.1.3"}, issuer: inner, trust: []string{"inner"}},
 		{host: "quays", about: "quay cameras, two addresses", addresses: []string{"127.30.1.4", "127.30.1.5"}},
 		{host: "mast", about: "weather mast, sends its root", addresses: []string{"127.30.1.6"},
-			chain: func(c [][]byte, i *issuers) [][]byte { return append(c, i.outerRoot.der) }},
+			chain: func(c [][]byte, i *issuers) [][]byte { return append(c, i.outerRoot.DER) }},
 		{host: "ropewalk", about: "TLS 1.2 only", addresses: []string{"127.30.1.7"}, max: tls.VersionTLS12},
 		{host: "signal", about: "TLS 1.3 only", addresses: []string{"127.30.1.8"}, min: tls.VersionTLS13},
 		{host: "mooring", about: "renewal is due", addresses: []string{"127.30.1.9"}, leaf: lasting(-149*dayLong, 50*dayLong)},
@@ -69,35 +71,35 @@ func berths() []berth {
 		{host: "lighthouse", about: "intermediates the wrong way round", addresses: []string{"127.30.3.2"},
 			chain: func(c [][]byte, _ *issuers) [][]byte { return [][]byte{c[0], c[2], c[1]} }},
 		{host: "harbourmaster", about: "a damaged signature", addresses: []string{"127.30.3.3"},
-			leaf: func(w *wanted, _ time.Time) { w.spoilt = true }},
+			leaf: func(w *forge.Template, _ time.Time) { w.Spoilt = true }},
 		{host: "tollhouse", about: "issued by a server certificate", addresses: []string{"127.30.3.4"},
-			issuer: func(i *issuers) *authority { return i.shop }},
+			issuer: func(i *issuers) *forge.Authority { return i.shop }},
 		{host: "quayside", about: "one intermediate too many", addresses: []string{"127.30.3.5"},
-			issuer: func(i *issuers) *authority { return i.narrow }},
+			issuer: func(i *issuers) *forge.Authority { return i.narrow }},
 		{host: "weighbridge", about: "an unknown critical extension", addresses: []string{"127.30.3.6"},
-			leaf: func(w *wanted, _ time.Time) {
-				w.extra = append(w.extra, extension{asn1.ObjectIdentifier{2, 999, 30, 6}, true, []byte{5, 0}}) // the arc for examples (X.660)
+			leaf: func(w *forge.Template, _ time.Time) {
+				w.Extra = append(w.Extra, forge.Extension{ID: asn1.ObjectIdentifier{2, 999, 30, 6}, Critical: true, Value: []byte{5, 0}}) // the arc for examples (X.660)
 			}},
 
 		{host: "slipway", about: "certifies itself", addresses: []string{"127.30.4.1"},
-			issuer: func(*issuers) *authority { return nil }},
+			issuer: func(*issuers) *forge.Authority { return nil }},
 		{host: "pontoon", about: "from the rehearsal issuer", addresses: []string{"127.30.4.2"},
-			issuer: func(i *issuers) *authority { return i.rehearsal }},
+			issuer: func(i *issuers) *forge.Authority { return i.rehearsal }},
 		{host: "gate", about: "from the inner issuer, met by outsiders", addresses: []string{"127.30.4.3"}, issuer: inner},
 		{host: "registry", about: "one audience does not trust it", addresses: []string{"127.30.4.4"}, audiences: []string{"inner"}},
 		{host: "beacon", about: "its anchor has expired", addresses: []string{"127.30.4.5"}, trust: []string{"old-light"},
-			issuer: func(i *issuers) *authority { return i.oldLight }},
+			issuer: func(i *issuers) *forge.Authority { return i.oldLight }},
 
 		{host: "", about: "the bare domain under a wildcard", addresses: []string{"127.30.5.1"},
-			leaf: func(w *wanted, _ time.Time) { w.names = []string{"*." + domain} }},
+			leaf: func(w *forge.Template, _ time.Time) { w.Names = []string{"*." + domain} }},
 
 		{host: "capstan", about: "RSA 1024", addresses: []string{"127.30.6.1"}, key: rsaKey(1024)},
 		{host: "foghorn", about: "signed with SHA-1", addresses: []string{"127.30.6.2"},
-			leaf: func(w *wanted, _ time.Time) { w.sign = &ecdsaSHA1 }},
+			leaf: func(w *forge.Template, _ time.Time) { w.Sign = &forge.ECDSASHA1 }},
 		{host: "sextant", about: "signed with Ed448", addresses: []string{"127.30.6.3"}, trust: []string{"sextant"},
-			issuer: func(i *issuers) *authority { return i.sextant }},
+			issuer: func(i *issuers) *forge.Authority { return i.sextant }},
 		{host: "bilge", about: "a negative serial number", addresses: []string{"127.30.6.4"},
-			leaf: func(w *wanted, _ time.Time) { w.serial = big.NewInt(-3063) }},
+			leaf: func(w *forge.Template, _ time.Time) { w.Serial = big.NewInt(-3063) }},
 
 		{host: "winch", about: "TLS 1.0 and 1.1 only", addresses: []string{"127.30.7.1"}, min: tls.VersionTLS10, max: tls.VersionTLS11},
 		{host: "chandler", about: "TLS 1.0 to 1.3", addresses: []string{"127.30.7.2"}, min: tls.VersionTLS10},

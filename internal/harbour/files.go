@@ -7,6 +7,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"nurvik/core/forge"
 )
 
 // write puts down the estate file, the trust stores and the files to audit.
@@ -16,12 +18,12 @@ func (h *Harbour) write(all []berth, i *issuers, o Options) error {
 		return err
 	}
 	files["estate.yaml"] = estateFile(all, o.Port)
-	for name, root := range map[string]*authority{"outer": i.outerRoot, "inner": i.innerRoot, "rehearsal": i.rehearsalRoot,
+	for name, root := range map[string]*forge.Authority{"outer": i.outerRoot, "inner": i.innerRoot, "rehearsal": i.rehearsalRoot,
 		"old-light": i.oldLight, "sextant": i.sextant} {
-		files["anchors/"+name+".pem"] = pemOf(root.der)
+		files["anchors/"+name+".pem"] = pemOf(root.DER)
 	}
 	// The issuer with the RSA key is one of the outer ones: its only use is to sign with an old hash.
-	files["anchors/outer.pem"] = append(files["anchors/outer.pem"], pemOf(i.stamp.der)...)
+	files["anchors/outer.pem"] = append(files["anchors/outer.pem"], pemOf(i.stamp.DER)...)
 	for name, data := range files {
 		if err := writeFile(o.Directory, name, data); err != nil {
 			return err
@@ -77,14 +79,14 @@ endpoints:
 // files are certificate files good and bad, by their names below the directory.
 func (i *issuers) files() (map[string][]byte, error) {
 	var failure error
-	leaf := func(name string, issuer *authority, change func(*wanted)) []byte {
+	leaf := func(name string, issuer *forge.Authority, change func(*forge.Template)) []byte {
 		key, err := i.keys.ec(name)
 		if err != nil {
 			failure = err
 			return nil
 		}
-		w := wanted{name: name, names: []string{name}}
-		if w.spki, err = publicInfo(key); err != nil {
+		w := forge.Template{Name: name, Names: []string{name}}
+		if w.SPKI, err = forge.PublicInfo(key); err != nil {
 			failure = err
 			return nil
 		}
@@ -92,22 +94,22 @@ func (i *issuers) files() (map[string][]byte, error) {
 		if change != nil {
 			change(&w)
 		}
-		der, err := issue(issuer, key, w)
+		der, err := forge.Issue(issuer, key, w)
 		if err != nil {
 			failure = err
 		}
 		return der
 	}
-	chain := i.outer.chain()
+	chain := i.outer.Chain()
 	tides := leaf("tides."+domain, i.outer, nil)
 	lighthouse := leaf("lighthouse."+domain, i.outer, nil)
 	customs := pemOf(append([][]byte{leaf("customs."+domain, i.outer, nil)}, chain...)...)
-	short := leaf("capstan."+domain, i.outer, func(w *wanted) {
-		if w.spki, failure = rsa512Info(); failure != nil {
+	short := leaf("capstan."+domain, i.outer, func(w *forge.Template) {
+		if w.SPKI, failure = forge.RSAInfo(512); failure != nil {
 			return
 		}
 	})
-	md5 := leaf("foghorn."+domain, i.stamp, func(w *wanted) { w.sign = &rsaMD5 })
+	md5 := leaf("foghorn."+domain, i.stamp, func(w *forge.Template) { w.Sign = &forge.RSAMD5 })
 	maze, err := i.maze(leaf)
 	if err != nil {
 		return nil, err
@@ -116,7 +118,7 @@ func (i *issuers) files() (map[string][]byte, error) {
 		"files/tides-fullchain.pem":   pemOf(append([][]byte{tides}, chain...)...),
 		"files/tides.der":             tides,
 		"files/lighthouse-bundle.pem": pemOf(lighthouse, chain[1], chain[0]),
-		"files/outer-authorities.pem": pemOf(append(chain, i.outerRoot.der)...),
+		"files/outer-authorities.pem": pemOf(append(chain, i.outerRoot.DER)...),
 		"files/capstan-512.pem":       pemOf(append([][]byte{short}, chain...)...),
 		"files/foghorn-md5.pem":       pemOf(md5),
 		"files/customs-damaged.pem":   customs[:len(customs)-300],
@@ -127,13 +129,13 @@ func (i *issuers) files() (map[string][]byte, error) {
 
 // maze is a leaf below authorities that have all certified each other, so that
 // there are more paths than anyone looks at, and no anchor.
-func (i *issuers) maze(leaf func(string, *authority, func(*wanted)) []byte) ([]byte, error) {
+func (i *issuers) maze(leaf func(string, *forge.Authority, func(*forge.Template)) []byte) ([]byte, error) {
 	const size = 8
-	rooms := make([]*authority, size)
+	rooms := make([]*forge.Authority, size)
 	var err error
 	from, until := i.now.Add(-365*dayLong), i.now.Add(365*dayLong-time.Second)
 	for n := range rooms {
-		if rooms[n], err = i.authority(nil, wanted{name: fmt.Sprintf("Maze Room %d", n+1), from: from, until: until}); err != nil {
+		if rooms[n], err = i.authority(nil, forge.Template{Name: fmt.Sprintf("Maze Room %d", n+1), From: from, Until: until}); err != nil {
 			return nil, err
 		}
 	}
@@ -143,11 +145,11 @@ func (i *issuers) maze(leaf func(string, *authority, func(*wanted)) []byte) ([]b
 			if room == issuer {
 				continue
 			}
-			crossed, err := i.authority(issuer, wanted{name: room.name, from: from, until: until})
+			crossed, err := i.authority(issuer, forge.Template{Name: room.Name, From: from, Until: until})
 			if err != nil {
 				return nil, err
 			}
-			out = append(out, pemOf(crossed.der)...)
+			out = append(out, pemOf(crossed.DER)...)
 		}
 	}
 	return out, nil

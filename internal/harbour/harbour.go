@@ -10,6 +10,8 @@ import (
 	"strconv"
 	"sync"
 	"time"
+
+	"nurvik/core/forge"
 )
 
 // Options say where and when the harbour is.
@@ -141,7 +143,7 @@ func (b berth) certificate(i *issuers) (*tls.Certificate, error) {
 	}
 	chain := [][]byte{leaf}
 	if issuer != nil {
-		chain = append(chain, issuer.chain()...)
+		chain = append(chain, issuer.Chain()...)
 	}
 	if b.chain != nil {
 		chain = b.chain(chain, i)
@@ -156,12 +158,12 @@ func (b berth) makeKey(keys *keyring) (crypto.Signer, error) {
 	return keys.ec(b.fullName())
 }
 
-func (b berth) issueLeaf(i *issuers, key crypto.Signer) ([]byte, *authority, error) {
-	spki, err := publicInfo(key)
+func (b berth) issueLeaf(i *issuers, key crypto.Signer) ([]byte, *forge.Authority, error) {
+	spki, err := forge.PublicInfo(key)
 	if err != nil {
 		return nil, nil, err
 	}
-	w := wanted{name: b.fullName(), names: []string{b.fullName()}, spki: spki}
+	w := forge.Template{Name: b.fullName(), Names: []string{b.fullName()}, SPKI: spki}
 	lasting(-20*dayLong, -20*dayLong+leafLifetime)(&w, i.now)
 	if b.leaf != nil {
 		b.leaf(&w, i.now)
@@ -170,7 +172,7 @@ func (b berth) issueLeaf(i *issuers, key crypto.Signer) ([]byte, *authority, err
 	if b.issuer != nil {
 		issuer = b.issuer(i)
 	}
-	der, err := issue(issuer, key, w)
+	der, err := forge.Issue(issuer, key, w)
 	return der, issuer, err
 }
 

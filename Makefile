@@ -1,0 +1,63 @@
+# Everything that is built and tested. Each target does its own set-up on a fresh Debian machine with Go and Node.
+SHELL := /bin/bash
+VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo unknown)
+LDFLAGS := -s -w -X nurvik/internal/build.Version=$(VERSION)
+CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts console/tsconfig.json
+NPM := npm --prefix console --no-fund --no-audit --loglevel=error
+
+.PHONY: demo test bench build lint fuzz docs clean check-console
+
+# The simulated harbour, audited. ONCE=1 ends after the result. FLAGS are passed on, such as FLAGS="--listen 127.0.0.1:9000".
+demo:
+	@scripts/ensure postgresql ca-certificates
+	@$(MAKE) --no-print-directory build
+	@exec bin/nurvikd demo $(if $(ONCE),--once) $(FLAGS)
+
+build: console/dist/app/index.html
+	@CGO_ENABLED=0 go build -trimpath -ldflags '$(LDFLAGS)' -o bin/ ./cmd/...
+
+# Every test that needs no foreign server.
+test:
+	@scripts/ensure postgresql ca-certificates chromium
+	@$(MAKE) --no-print-directory check-console build
+	go test -count=1 -timeout 15m ./...
+
+check-console: console/node_modules/.package-lock.json console/src/api/schema.d.ts
+	@$(NPM) run --silent check
+	@$(NPM) run --silent test
+
+# Formatting, vet, staticcheck and the types of the console.
+lint: console/node_modules/.package-lock.json console/src/api/schema.d.ts
+	@unformatted=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$unformatted" ] || { echo "not formatted: $$unformatted"; exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+	@$(NPM) run --silent check
+
+# Measures against a floor that is run beside, and ends with 1 when a limit is missed.
+bench:
+	@go run ./bench
+
+TIME ?= 30s
+# Every fuzz target for TIME each.
+fuzz:
+	@scripts/fuzz $(TIME)
+
+# Documents that are made from the code.
+docs:
+	@go test -count=1 ./internal/report ./internal/service/web -run 'Document|Catalogue' -update
+
+console/node_modules/.package-lock.json: console/package.json console/package-lock.json
+	@scripts/ensure
+	@$(NPM) ci --silent
+	@touch $@
+
+console/src/api/schema.d.ts: docs/openapi.json console/node_modules/.package-lock.json
+	@$(NPM) run --silent api >/dev/null
+	@touch $@
+
+console/dist/app/index.html: console/node_modules/.package-lock.json console/src/api/schema.d.ts $(CONSOLE_SOURCES)
+	@$(NPM) run --silent build -- --logLevel warn
+	@touch $@
+
+clean:
+	rm -rf bin console/dist/app console/node_modules console/src/api/schema.d.ts

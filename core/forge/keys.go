@@ -1,0 +1,73 @@
+package forge
+
+import (
+	"crypto"
+	"crypto/rand"
+	"fmt"
+	"math/big"
+
+	"golang.org/x/crypto/cryptobyte"
+	"golang.org/x/crypto/cryptobyte/asn1"
+)
+
+// NewAuthority makes an issuing certificate for the key; without an issuer it is a root.
+func NewAuthority(issuer *Authority, key crypto.Signer, sign Algorithm, w Template) (*Authority, error) {
+	var err error
+	if w.SPKI == nil {
+		if w.SPKI, err = PublicInfo(key); err != nil {
+			return nil, err
+		}
+	}
+	w.CA = true
+	a := &Authority{Name: w.Name, Key: key, KeyID: KeyID(w.SPKI), Sign: sign}
+	if issuer == nil {
+		w.Sign = &sign
+	} else {
+		a.Above = append([]*Authority{issuer}, issuer.Above...)
+	}
+	if a.DER, err = Issue(issuer, key, w); err != nil {
+		return nil, fmt.Errorf("issuer %s: %w", w.Name, err)
+	}
+	return a, nil
+}
+
+// Ed448Info is a SubjectPublicKeyInfo of the Ed448 algorithm (RFC 8410, 3) over noise.
+func Ed448Info() ([]byte, error) {
+	noise := make([]byte, 57)
+	if _, err := rand.Read(noise); err != nil {
+		return nil, err
+	}
+	return keyInfo(Ed448, noise)
+}
+
+// RSAInfo is a SubjectPublicKeyInfo with a fresh modulus of the size in bits, also of sizes that
+// the standard library refuses to make. Its private part is thrown away.
+func RSAInfo(bits int) ([]byte, error) {
+	n := new(big.Int)
+	for n.BitLen() != bits {
+		p, err := rand.Prime(rand.Reader, bits/2)
+		if err != nil {
+			return nil, err
+		}
+		q, err := rand.Prime(rand.Reader, bits/2)
+		if err != nil {
+			return nil, err
+		}
+		n.Mul(p, q)
+	}
+	var key cryptobyte.Builder
+	key.AddASN1(asn1.SEQUENCE, func(b *cryptobyte.Builder) {
+		b.AddASN1BigInt(n)
+		b.AddASN1Int64(65537)
+	})
+	return keyInfo(Algorithm{ID: []int{1, 2, 840, 113549, 1, 1, 1}, Null: true}, key.BytesOrPanic())
+}
+
+func keyInfo(a Algorithm, bits []byte) ([]byte, error) {
+	var b cryptobyte.Builder
+	b.AddASN1(asn1.SEQUENCE, func(s *cryptobyte.Builder) {
+		addAlgorithm(s, a)
+		s.AddASN1BitString(bits)
+	})
+	return b.Bytes()
+}
