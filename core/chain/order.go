@@ -70,9 +70,9 @@ func Draw(given []*pki.Certificate, path Path, store string) View {
 	for _, c := range given {
 		link := Link{c.Fingerprint(), c.Label(), RoleOf(c), NotOnPath}
 		switch at := held(path.Certificates, c); {
+		case at < 0:
 		case link.Role == Root && len(given) > 1:
 			link.Place = AnchorSent
-		case at < 0:
 		case at == expected:
 			link.Place = InPlace
 			expected++

@@ -87,7 +87,7 @@ func (e Endpoint) settle(text string) (Endpoint, error) {
 }
 
 func splitPort(text string) (host string, port uint16, err error) {
-	if address, err := netip.ParseAddr(strings.Trim(text, "[]")); err == nil {
+	if address, err := netip.ParseAddr(naming.Unbracket(text)); err == nil {
 		return address.String(), 0, nil
 	}
 	host, digits, found := strings.Cut(text, ":")
@@ -153,7 +153,7 @@ type Connect struct {
 
 // ParseConnect reads ADDRESS or ADDRESS:PORT.
 func ParseConnect(text string) (Connect, error) {
-	if address, err := netip.ParseAddr(strings.Trim(text, "[]")); err == nil {
+	if address, err := netip.ParseAddr(naming.Unbracket(text)); err == nil {
 		return Connect{Address: address}, nil
 	}
 	both, err := netip.ParseAddrPort(text)

@@ -5,7 +5,6 @@ package forge
 
 import (
 	"crypto"
-	"crypto/ecdsa"
 	"crypto/rand"
 	"crypto/rsa"
 	"crypto/sha1"
@@ -116,23 +115,37 @@ func Issue(issuer *Authority, own crypto.Signer, w Template) ([]byte, error) {
 	}
 	var tbs cryptobyte.Builder
 	tbs.AddASN1(asn1.SEQUENCE, func(b *cryptobyte.Builder) {
-		b.AddASN1(asn1.Tag(0).ContextSpecific().Constructed(), func(v *cryptobyte.Builder) { v.AddASN1Int64(2) })
-		b.AddASN1BigInt(w.Serial)
+		part := func(p Part, usual func()) {
+			if der, ok := w.Instead[p]; ok {
+				b.AddBytes(der)
+				return
+			}
+			usual()
+		}
+		part(Version, func() {
+			b.AddASN1(asn1.Tag(0).ContextSpecific().Constructed(), func(v *cryptobyte.Builder) { v.AddASN1Int64(2) })
+		})
+		part(Serial, func() { b.AddASN1BigInt(w.Serial) })
 		addAlgorithm(b, sign)
 		addName(b, issuerName)
-		b.AddASN1(asn1.SEQUENCE, func(v *cryptobyte.Builder) {
-			addTime(v, w.From)
-			addTime(v, w.Until)
-		})
-		addName(b, w.Name)
-		b.AddBytes(w.SPKI)
-		b.AddASN1(asn1.Tag(3).ContextSpecific().Constructed(), func(x *cryptobyte.Builder) {
-			x.AddASN1(asn1.SEQUENCE, func(list *cryptobyte.Builder) {
-				for _, e := range extensions(w, issuerName, issuerKeyID, issuer == nil) {
-					addExtension(list, e)
-				}
+		part(Validity, func() {
+			b.AddASN1(asn1.SEQUENCE, func(v *cryptobyte.Builder) {
+				addTime(v, w.From)
+				addTime(v, w.Until)
 			})
 		})
+		part(Subject, func() { addName(b, w.Name) })
+		b.AddBytes(w.SPKI)
+		part(Extensions, func() {
+			b.AddASN1(asn1.Tag(3).ContextSpecific().Constructed(), func(x *cryptobyte.Builder) {
+				x.AddASN1(asn1.SEQUENCE, func(list *cryptobyte.Builder) {
+					for _, e := range extensions(w, issuerName, issuerKeyID, issuer == nil) {
+						addExtension(list, e)
+					}
+				})
+			})
+		})
+		part(Tail, func() {})
 	})
 	body, err := tbs.Bytes()
 	if err != nil {
@@ -165,7 +178,7 @@ func signed(key crypto.Signer, sign Algorithm, body []byte) ([]byte, error) {
 	if k, ok := key.(*rsa.PrivateKey); ok {
 		return rsa.SignPKCS1v15(nil, k, sign.Hash, h.Sum(nil))
 	}
-	return ecdsa.SignASN1(rand.Reader, key.(*ecdsa.PrivateKey), h.Sum(nil))
+	return key.Sign(rand.Reader, h.Sum(nil), sign.Hash)
 }
 
 func addAlgorithm(b *cryptobyte.Builder, a Algorithm) {

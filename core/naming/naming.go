@@ -30,7 +30,7 @@ func (e *NotANameError) Error() string {
 // or without, with U-labels or A-labels, or an address with or without
 // brackets. The error is a *NotANameError.
 func Parse(name string) (Reference, error) {
-	if address, err := netip.ParseAddr(strings.TrimSuffix(strings.TrimPrefix(name, "["), "]")); err == nil {
+	if address, err := netip.ParseAddr(Unbracket(name)); err == nil {
 		return Reference{address: address.WithZone("").Unmap()}, nil
 	}
 	host := strings.ToLower(strings.TrimSuffix(name, "."))
@@ -45,6 +45,15 @@ func Parse(name string) (Reference, error) {
 		return Reference{}, &NotANameError{name, reason}
 	}
 	return Reference{host: host}, nil
+}
+
+// Unbracket takes off the brackets that stand around an IPv6 address beside a
+// port (RFC 3986, 3.2.2). A lone bracket stays, and makes the text no address.
+func Unbracket(text string) string {
+	if strings.HasPrefix(text, "[") && strings.HasSuffix(text, "]") {
+		return text[1 : len(text)-1]
+	}
+	return text
 }
 
 // hostDefect says what keeps the text from being a host name (RFC 1123, 2.1;

@@ -1,0 +1,65 @@
+package judge_test
+
+import (
+	"math/big"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"nurvik/core/facts"
+	"nurvik/core/forge"
+	"nurvik/core/judge"
+)
+
+func file(ders ...[]byte) facts.File {
+	f := facts.File{Schema: facts.Schema, Path: "/srv/tides.pem"}
+	for i, der := range ders {
+		f.Certificates = append(f.Certificates, facts.Located{DER: der, Line: 1 + 20*i, Offset: 1000 * i})
+	}
+	return f
+}
+
+func TestFile(t *testing.T) {
+	s := newScene(t)
+	l := s.leaf(s.lower, nil)
+	damaged := file(l, s.lower.DER)
+	damaged.Damaged = []facts.Damage{{Line: 41, Offset: 2000, Reason: "cut off"}}
+	tests := []struct {
+		name    string
+		file    facts.File
+		change  func(*judge.Context)
+		verdict judge.Verdict
+		want    []string
+	}{
+		{"full chain", file(l, s.lower.DER, s.upper.DER), nil, judge.Sound, []string{}},
+		{"leaf only", file(l), func(c *judge.Context) { c.Known = s.known(s.lower.DER, s.upper.DER) }, judge.Faulty, []string{"chain.incomplete fault"}},
+		{"wrong order is a fault in a file", file(l, s.upper.DER, s.lower.DER), nil, judge.Faulty, []string{"chain.wrong-order fault"}},
+		{"leaf last", file(s.lower.DER, s.upper.DER, l), nil, judge.Faulty, []string{"chain.wrong-order fault"}},
+		{"authorities only", file(s.upper.DER, s.root.DER), nil, judge.Sound, []string{}},
+		{"no name is expected of a file", file(l, s.lower.DER, s.upper.DER), nil, judge.Sound, []string{}},
+		{"unless one is given", file(l, s.lower.DER, s.upper.DER), func(c *judge.Context) { c.Names = names(t, "pilots.tarnholm.example") }, judge.Faulty, []string{"name.uncovered fault pilots.tarnholm.example"}},
+		{"damaged, which may be just what is missing", damaged, nil, judge.Faulty, []string{"file.damaged fault damaged block 1"}},
+		{"two leaves are two chains", file(l, s.leaf(s.lower, func(w *forge.Template) { w.Until = now.AddDate(0, 0, -1) }), s.lower.DER, s.upper.DER), nil, judge.Faulty, []string{"time.expired fault"}},
+		{"malformed", file(s.leaf(s.lower, func(w *forge.Template) { w.Serial = big.NewInt(-1) }), s.lower.DER, s.upper.DER), nil, judge.AtRisk, []string{"file.malformed-certificate risk"}},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			context := s.context()
+			if tt.change != nil {
+				tt.change(&context)
+			}
+			j := judge.File(tt.file, context)
+			assert.Equal(t, tt.want, codes(j))
+			assert.Equal(t, tt.verdict, j.Verdict)
+			assert.Equal(t, "file", j.Kind)
+		})
+	}
+	t.Run("places are named", func(t *testing.T) {
+		f := judge.File(damaged, s.context()).Findings[0]
+		assert.Equal(t, "line 41", f.About)
+		assert.Equal(t, 41, f.Evidence.Line)
+		require.NotNil(t, f.Evidence.Offset)
+		assert.Equal(t, 2000, *f.Evidence.Offset)
+	})
+}
