@@ -62,7 +62,7 @@ func Audit(w io.Writer, r *audit.Report, s Style) error {
 	for _, t := range targets {
 		longest = max(longest, len(t.Target))
 	}
-	longest = min(longest, width/3)
+	longest = min(longest, width*2/5)
 	rest := max(width-longest-20, 30)
 	out := NewTable("verdict", "target", "what is wrong, and what to do")
 	for _, t := range targets {
@@ -73,7 +73,7 @@ func Audit(w io.Writer, r *audit.Report, s Style) error {
 			return err
 		}
 	}
-	return footer(w, r)
+	return footer(w, r, width)
 }
 
 // NewTable is the one look of all tables: no frame, a line under the header.
@@ -124,7 +124,7 @@ func indent(line string, width int) string {
 
 func wrap(line string, width int) string { return text.WrapSoft(line, width) }
 
-func footer(w io.Writer, r *audit.Report) error {
+func footer(w io.Writer, r *audit.Report, width int) error {
 	var lines []string
 	for _, u := range r.Unexamined {
 		lines = append(lines, fmt.Sprintf("not examined: %s: %s", u.Target, strings.TrimSuffix(u.Reason, ".")))
@@ -137,6 +137,9 @@ func footer(w io.Writer, r *audit.Report) error {
 		len(r.Targets), n.Faulty, n.AtRisk, n.Unreachable, n.Sound, r.At.Format("2006-01-02 15:04:05 MST"), r.Policy))
 	if n.Faulty+n.AtRisk > 0 {
 		lines = append(lines, `More about a code: "nurvik explain CODE".`)
+	}
+	for i, line := range lines {
+		lines[i] = wrap(line, width)
 	}
 	_, err := fmt.Fprintln(w, "\n"+strings.Join(lines, "\n"))
 	return err

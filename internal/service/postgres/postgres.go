@@ -53,6 +53,7 @@ type Server struct {
 func Start(ctx context.Context, o Options) (*Server, error) {
 	s := &Server{options: o}
 	if err := s.prepare(); err != nil {
+		s.unlock()
 		return nil, err
 	}
 	if err := s.run(ctx); err != nil {
@@ -112,7 +113,12 @@ func (s *Server) takeLock() error {
 	return nil
 }
 
-func (s *Server) unlock() { _ = s.lock.Close() }
+// unlock lets another process have the directory.
+func (s *Server) unlock() {
+	if s.lock != nil {
+		_ = s.lock.Close()
+	}
+}
 
 func (s *Server) findSecret() error {
 	path := s.path("secret")

@@ -69,8 +69,8 @@ func (s *server) registerEndpoints() {
 			return &body[api.Examination]{x}, nil
 		})
 	type changeInput struct {
-		byID
-		body[api.EndpointSettings]
+		ID   int64 `path:"id" minimum:"1"`
+		Body api.EndpointSettings
 	}
 	huma.Register(s.api, operation("change-endpoint", "PUT", "/endpoints/{id}", "Change an endpoint's settings", "estate", 404, 409, 422),
 		func(ctx context.Context, in *changeInput) (*body[api.Endpoint], error) {

@@ -1,0 +1,239 @@
+package service_test
+
+import (
+	"errors"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"nurvik/internal/api"
+	"nurvik/internal/client"
+)
+
+func problemOf(t *testing.T, err error) *client.Problem {
+	t.Helper()
+	var p *client.Problem
+	require.True(t, errors.As(err, &p), "%v", err)
+	return p
+}
+
+func TestEndpoints(t *testing.T) {
+	importHarbour(t)
+	c, ctx := shared.client, t.Context()
+	added, err := c.AddEndpoint(ctx, api.EndpointSettings{Endpoint: "Jetty.Tarnholm.example", Names: []string{"fähre.tarnholm.example"}, Trust: []string{"inner"}, Labels: map[string]string{"quay": "west"}})
+	require.NoError(t, err)
+	assert.Equal(t, "jetty.tarnholm.example:443", added.Endpoint)
+	assert.Equal(t, []string{"xn--fhre-loa.tarnholm.example"}, added.Names)
+	assert.Empty(t, added.Verdict)
+
+	_, err = c.AddEndpoint(ctx, api.EndpointSettings{Endpoint: "jetty.tarnholm.example:443"})
+	assert.Equal(t, 409, problemOf(t, err).Status)
+
+	changed, err := c.ChangeEndpoint(ctx, added.ID, api.EndpointSettings{Endpoint: "jetty.tarnholm.example", Audiences: []string{"outer"}})
+	require.NoError(t, err)
+	assert.Empty(t, changed.Trust)
+	assert.Equal(t, []string{"outer"}, changed.Audiences)
+
+	x, err := c.Examination(ctx, added.ID)
+	require.NoError(t, err)
+	assert.Nil(t, x.Judgement, "it was never judged")
+	assert.Empty(t, x.Findings)
+
+	require.NoError(t, c.RemoveEndpoint(ctx, added.ID))
+	for name, err := range map[string]error{
+		"remove": c.RemoveEndpoint(ctx, added.ID),
+		"get":    second(c.Examination(ctx, added.ID)),
+		"change": second(c.ChangeEndpoint(ctx, added.ID, api.EndpointSettings{Endpoint: "jetty.tarnholm.example"})),
+	} {
+		assert.True(t, client.IsNotFound(err), name)
+	}
+}
+
+func second[T any](_ T, err error) error { return err }
+
+func TestBadSettingsAreToldWithTheirPlace(t *testing.T) {
+	tests := []struct {
+		name     string
+		settings api.EndpointSettings
+		location string
+		message  string
+	}{
+		{"endpoint", api.EndpointSettings{Endpoint: "a b"}, "body.endpoint", "is no endpoint"},
+		{"name", api.EndpointSettings{Endpoint: "a.example", Names: []string{"ok.example", "*.example"}}, "body.names[1]", "neither a host name"},
+		{"connect", api.EndpointSettings{Endpoint: "a.example", Connect: []string{"a.example"}}, "body.connect[0]", "ADDRESS:PORT"},
+		{"server name", api.EndpointSettings{Endpoint: "a.example", ServerName: "192.0.2.1"}, "body.server_name", "never an address"},
+		{"trust", api.EndpointSettings{Endpoint: "a.example", Trust: []string{"sky"}}, "body.trust[0]", `no trust store "sky"`},
+		{"audience", api.EndpointSettings{Endpoint: "a.example", Audiences: []string{"sky"}}, "body.audiences[0]", `no trust store "sky"`},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			_, err := shared.client.AddEndpoint(t.Context(), tt.settings)
+			p := problemOf(t, err)
+			assert.Equal(t, 422, p.Status)
+			require.Len(t, p.Errors, 1)
+			assert.Equal(t, tt.location, p.Errors[0].Location)
+			assert.Contains(t, p.Errors[0].Message, tt.message)
+		})
+	}
+}
+
+func TestImportIsAllOrNothing(t *testing.T) {
+	importHarbour(t)
+	assert.Equal(t, api.Imported{Unchanged: 36}, importHarbour(t), "a second time changes nothing")
+	before, err := shared.client.Export(t.Context())
+	require.NoError(t, err)
+
+	bad := before
+	bad.Endpoints = append(append([]api.EndpointSettings{}, before.Endpoints...), api.EndpointSettings{Endpoint: "new.tarnholm.example"}, api.EndpointSettings{Endpoint: "bad name"})
+	_, err = shared.client.Import(t.Context(), api.EstateImport{Estate: bad})
+	assert.Equal(t, "body.endpoints[37].endpoint", problemOf(t, err).Errors[0].Location)
+	after, err := shared.client.Export(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, before, after)
+
+	_, err = shared.client.Import(t.Context(), api.EstateImport{Estate: api.Estate{Stores: []api.TrustStore{{Name: "x", Anchors: []api.Anchor{{DER: []byte("no"), Kind: "public"}}}}, Endpoints: []api.EndpointSettings{}}})
+	assert.Equal(t, "body.stores[0].anchors[0].der", problemOf(t, err).Errors[0].Location)
+}
+
+func TestListsArePagedSortedAndFiltered(t *testing.T) {
+	importHarbour(t)
+	auditOf(t, api.AuditStart{})
+	all, err := shared.client.Endpoints(t.Context(), client.EndpointFilter{})
+	require.NoError(t, err)
+	require.Len(t, all, 36)
+	for _, sort := range []string{"target", "verdict", "not_after", "issuer"} {
+		for _, direction := range []string{"false", "true"} {
+			t.Run(sort+" "+direction, func(t *testing.T) {
+				seen := map[string]bool{}
+				var order []string
+				cursor := ""
+				for pages := 0; ; pages++ {
+					require.Less(t, pages, 10)
+					var page api.EndpointPage
+					get(t, "/endpoints?limit=7&sort="+sort+"&desc="+direction+"&cursor="+cursor, &page)
+					for _, e := range page.Items {
+						assert.False(t, seen[e.Endpoint], "%s is on two pages", e.Endpoint)
+						seen[e.Endpoint] = true
+						order = append(order, e.Verdict)
+					}
+					assert.Equal(t, 17, page.Verdicts["faulty"], "the counts are of the whole estate")
+					if cursor = page.Next; cursor == "" {
+						break
+					}
+				}
+				assert.Len(t, seen, 36, "every endpoint is on a page")
+				if sort == "verdict" && direction == "false" {
+					assert.Equal(t, "faulty", order[0], "the worst first")
+					assert.Equal(t, "sound", order[35])
+				}
+			})
+		}
+	}
+	faulty, err := shared.client.Endpoints(t.Context(), client.EndpointFilter{Verdict: "faulty", Search: "wildcard"})
+	require.NoError(t, err)
+	require.Len(t, faulty, 1, "labels are searched too")
+	assert.Equal(t, "tarnholm.example:443", faulty[0].Endpoint)
+	none, err := shared.client.Endpoints(t.Context(), client.EndpointFilter{Search: "%"})
+	require.NoError(t, err)
+	assert.Empty(t, none, "a percent sign is itself")
+
+	var page api.FindingPage
+	get(t, "/findings?limit=10", &page)
+	assert.Len(t, page.Items, 10)
+	assert.Equal(t, "fault", page.Items[0].Severity)
+	findings, err := shared.client.Findings(t.Context(), client.FindingFilter{Code: "proto.obsolete"})
+	require.NoError(t, err)
+	assert.Len(t, findings, 4)
+	assert.NotEmpty(t, findings[0].Why)
+}
+
+func TestLifeOfAFinding(t *testing.T) {
+	importHarbour(t)
+	c, ctx := shared.client, t.Context()
+	e, err := c.FindEndpoint(ctx, "cranes.tarnholm.example:443")
+	require.NoError(t, err)
+	latest := func(state string) []api.Finding {
+		list, err := c.Findings(ctx, client.FindingFilter{EndpointID: e.ID, State: state})
+		require.NoError(t, err)
+		return list
+	}
+	audit := func(at *time.Time) api.Audit { return auditOf(t, api.AuditStart{EndpointIDs: []int64{e.ID}, At: at}) }
+	audit(nil)
+	require.Len(t, latest(""), 1)
+	first := latest("")[0]
+
+	audit(nil)
+	standing := latest("standing")
+	require.Len(t, standing, 1)
+	assert.Equal(t, first.ID, standing[0].ID)
+	assert.Equal(t, first.FirstSeen, standing[0].FirstSeen)
+	assert.True(t, standing[0].LastSeen.After(first.LastSeen))
+
+	earlier := time.Now().AddDate(0, -4, 0)
+	done := audit(&earlier)
+	assert.Equal(t, 1, done.Verdicts.Sound, "judged as of four months ago it was sound")
+	assert.Empty(t, latest(""))
+	require.Len(t, latest("gone"), 1)
+	assert.NotNil(t, latest("gone")[0].GoneAt)
+
+	audit(nil)
+	back := latest("back")
+	require.Len(t, back, 1)
+	assert.Equal(t, first.FirstSeen, back[0].FirstSeen)
+}
+
+func TestAudits(t *testing.T) {
+	importHarbour(t)
+	c, ctx := shared.client, t.Context()
+	var states []string
+	a, err := c.StartAudit(ctx, api.AuditStart{})
+	require.NoError(t, err)
+	done, err := c.Follow(ctx, a.ID, func(now api.Audit) { states = append(states, now.State) })
+	require.NoError(t, err)
+	assert.Equal(t, "finished", done.State)
+	assert.Equal(t, "finished", states[len(states)-1])
+	assert.Equal(t, api.Verdicts{Sound: 8, AtRisk: 7, Faulty: 17, Unreachable: 4}, done.Verdicts)
+	assert.Equal(t, done.Visits, done.Done)
+
+	_, err = c.CancelAudit(ctx, a.ID)
+	assert.Equal(t, 409, problemOf(t, err).Status)
+	assert.ErrorContains(t, err, "finished")
+	for name, err := range map[string]error{
+		"get":    second(c.Audit(ctx, 1e9)),
+		"cancel": second(c.CancelAudit(ctx, 1e9)),
+		"follow": second(c.Follow(ctx, 1e9, nil)),
+	} {
+		assert.True(t, client.IsNotFound(err), name)
+	}
+	_, err = c.StartAudit(ctx, api.AuditStart{Policy: "open-sea"})
+	assert.Equal(t, "body.policy", problemOf(t, err).Errors[0].Location)
+	_, err = c.StartAudit(ctx, api.AuditStart{EndpointIDs: []int64{1e9}})
+	assert.ErrorContains(t, err, "no endpoint to audit")
+}
+
+func TestCancel(t *testing.T) {
+	importHarbour(t)
+	c, ctx := shared.client, t.Context()
+	e, err := c.FindEndpoint(ctx, "breakwater.tarnholm.example:443") // never answers
+	require.NoError(t, err)
+	auditOf(t, api.AuditStart{EndpointIDs: []int64{e.ID}})
+	a, err := c.StartAudit(ctx, api.AuditStart{EndpointIDs: []int64{e.ID}})
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		now, err := c.Audit(ctx, a.ID)
+		return err == nil && now.State == "visiting"
+	}, 5*time.Second, 10*time.Millisecond)
+	cancelled, err := c.CancelAudit(ctx, a.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "cancelled", cancelled.State)
+	time.Sleep(300 * time.Millisecond)
+	after, err := c.Audit(ctx, a.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "cancelled", after.State, "a visit that was under way does not revive it")
+	x, err := c.Examination(ctx, e.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "unreachable", x.Endpoint.Verdict, "the verdict is as before")
+	assert.NotEqual(t, a.ID, *x.Endpoint.AuditID)
+}
