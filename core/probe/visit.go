@@ -188,6 +188,8 @@ func (v *visit) dialFailure(err error) string {
 	switch {
 	case errors.Is(err, syscall.ECONNREFUSED):
 		v.fail(facts.Refused, errors.New("the connection was refused: nothing listens on the port"))
+	case errors.Is(err, syscall.ECONNRESET): // accepted, and dropped before we knew
+		v.fail(facts.Reset, tlswire.ErrClosed)
 	case isTimeout(err):
 		v.fail(facts.Timeout, errors.New("no connection came about in time"))
 	default:

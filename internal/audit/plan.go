@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"maps"
 	"os"
 	"slices"
@@ -197,7 +198,12 @@ func (p *planner) target(target string) error {
 	}
 	add := func(f facts.File) { p.plan.files = append(p.plan.files, file{f, stores, audiences}) }
 	fail := func(path string, err error) {
-		p.plan.unexamined = append(p.plan.unexamined, Unexamined{path, err.Error()})
+		reason := strings.TrimPrefix(err.Error(), path+": ")
+		var failed *fs.PathError
+		if errors.As(err, &failed) { // the path stands beside it already
+			reason = failed.Err.Error()
+		}
+		p.plan.unexamined = append(p.plan.unexamined, Unexamined{path, reason})
 	}
 	info, statErr := os.Stat(target)
 	switch {

@@ -97,6 +97,7 @@ func strict(cmd *cobra.Command) {
 				return nil
 			}
 			hint := ""
+			cmd.SuggestionsMinimumDistance = 2
 			if near := cmd.SuggestionsFor(args[0]); len(near) > 0 {
 				hint = fmt.Sprintf("; %q may be meant", near[0])
 			}

@@ -26,6 +26,8 @@ func silent(ctx context.Context, conn net.Conn) {
 
 // reset drops the connection so that the peer sees a reset.
 func reset(_ context.Context, conn net.Conn) {
+	_ = conn.SetDeadline(time.Now().Add(5 * time.Second))
+	_, _ = bufio.NewReader(conn).Peek(1)
 	if tcp, ok := conn.(*net.TCPConn); ok {
 		_ = tcp.SetLinger(0)
 	}

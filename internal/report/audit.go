@@ -122,7 +122,14 @@ func indent(line string, width int) string {
 	return "  " + strings.ReplaceAll(wrap(line, width-2), "\n", "\n  ")
 }
 
-func wrap(line string, width int) string { return text.WrapSoft(line, width) }
+// wrap breaks the text between words, without spaces at the ends of its lines.
+func wrap(line string, width int) string {
+	lines := strings.Split(text.WrapSoft(line, width), "\n")
+	for i := range lines {
+		lines[i] = strings.TrimRight(lines[i], " ")
+	}
+	return strings.Join(lines, "\n")
+}
 
 func footer(w io.Writer, r *audit.Report, width int) error {
 	var lines []string

@@ -1,0 +1,230 @@
+package acceptance
+
+import (
+	"context"
+	"net/url"
+	"os"
+	"strconv"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"nurvik/internal/client"
+)
+
+// browser is headless Chromium that records every request and every complaint of a page.
+type browser struct {
+	context.Context
+	mutex      sync.Mutex
+	hosts      map[string]int
+	complaints []string
+}
+
+func open(t *testing.T) *browser {
+	t.Helper()
+	options := append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath("/usr/bin/chromium"), chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true))
+	if os.Geteuid() == 0 {
+		options = append(options, chromedp.NoSandbox)
+	}
+	allocator, stop := chromedp.NewExecAllocator(context.Background(), options...)
+	t.Cleanup(stop)
+	tab, closeTab := chromedp.NewContext(allocator)
+	t.Cleanup(closeTab)
+	b := &browser{hosts: map[string]int{}}
+	require.NoError(t, chromedp.Listen(tab, b.hear))
+	limited, cancel := context.WithTimeout(tab, 90*time.Second)
+	t.Cleanup(cancel)
+	b.Context = limited
+	return b
+}
+
+// hear takes in an event of the tab.
+func (b *browser) hear(event any) {
+	b.mutex.Lock()
+	defer b.mutex.Unlock()
+	switch e := event.(type) {
+	case *network.EventRequestWillBeSent:
+		if u, err := url.Parse(e.Request.URL); err == nil && u.Scheme != "data" {
+			b.hosts[u.Host]++
+		}
+	case *runtime.EventExceptionThrown:
+		b.complaints = append(b.complaints, e.ExceptionDetails.Text)
+	case *runtime.EventConsoleAPICalled:
+		if e.Type == "error" || e.Type == "warning" {
+			b.complaints = append(b.complaints, string(e.Type))
+		}
+	}
+}
+
+type action = chromedp.Action[chromedp.Void]
+
+func (b *browser) do(t *testing.T, actions ...action) {
+	t.Helper()
+	require.NoError(t, chromedp.Do(b, actions...))
+}
+
+func (b *browser) text(t *testing.T, selector string) string {
+	t.Helper()
+	text, err := chromedp.Run(b, chromedp.Text(selector))
+	require.NoError(t, err)
+	return text
+}
+
+func evaluate[T any](t *testing.T, b *browser, script string) T {
+	t.Helper()
+	value, err := chromedp.Run(b, chromedp.Evaluate[T](script))
+	require.NoError(t, err)
+	return value
+}
+
+// eventually waits until the script says true.
+func (b *browser) eventually(t *testing.T, script, what string) {
+	t.Helper()
+	require.Eventually(t, func() bool {
+		ok, err := chromedp.Run(b, chromedp.Evaluate[bool](script))
+		return err == nil && ok
+	}, 20*time.Second, 50*time.Millisecond, what)
+}
+
+const (
+	rows     = `document.querySelectorAll('tbody tr').length`
+	rowTexts = `[...document.querySelectorAll('tbody tr')].map(r => r.innerText)`
+)
+
+// TestConsole walks through the console as a person does.
+func TestConsole(t *testing.T) {
+	d := serve(t, dataDirectory(t), "--handshake-timeout", "700ms")
+	require.Equal(t, 0, nurvik(t, "estate", "import", estate.EstateFile, "--server", d.address).status)
+	b := open(t)
+
+	b.do(t, chromedp.Navigate(d.address+"/"), chromedp.WaitVisible(`[data-test="start-audit"]`))
+	b.eventually(t, rows+` === 36`, "the estate is listed before it is judged")
+	assert.Contains(t, b.text(t, "tbody"), "not yet judged")
+
+	t.Run("start an audit and see it through", func(t *testing.T) {
+		b.do(t, chromedp.Click(`[data-test="start-audit"]`), chromedp.WaitVisible(`[data-test="cancel-audit"]`))
+		b.eventually(t, `document.querySelector('.audit-bar').innerText.includes('17 faulty, 7 at risk, 4 unreachable, 8 sound')`, "the audit ends")
+		b.eventually(t, `!document.querySelector('tbody').innerText.includes('not yet judged')`, "the list shows the verdicts by itself")
+	})
+
+	t.Run("filter, search and sort", func(t *testing.T) {
+		b.do(t, chromedp.Click(`[data-test="filter-at-risk"]`))
+		b.eventually(t, rows+` === 7`, "only those at risk")
+		b.do(t, chromedp.Click(`[data-test="filter-at-risk"]`))
+		b.eventually(t, rows+` === 36`, "all again")
+		b.do(t, chromedp.SendKeys(`[data-test="search"]`, "lighthouse"))
+		b.eventually(t, rows+` === 1`, "searched")
+		b.do(t, chromedp.SendKeys(`[data-test="search"]`, strings.Repeat("\b", len("lighthouse"))))
+		b.eventually(t, rows+` === 36`, "cleared")
+		b.do(t, chromedp.Click(`[data-test="sort-target"]`))
+		b.eventually(t, rowTexts+`[0].includes('anchorage')`, "by name")
+		b.do(t, chromedp.Click(`[data-test="sort-target"]`))
+		b.eventually(t, rowTexts+`[0].includes('winch')`, "from the end")
+		b.eventually(t, `document.querySelector('th.target').getAttribute('aria-sort') === 'descending'`, "and told to screen readers")
+	})
+
+	t.Run("an endpoint's page", func(t *testing.T) {
+		b.do(t, chromedp.Click(`//a[contains(., 'ferries.tarnholm.example')]`), chromedp.WaitVisible(`[data-code="chain.incomplete"]`))
+		right, message := b.text(t, `[data-test="right"]`), b.text(t, `[data-code="chain.incomplete"]`)
+		assert.NotContains(t, b.text(t, `[data-test="served"]`), "Skerry Outer Issuing")
+		assert.Equal(t, 2, strings.Count(right, "missing"))
+		assert.Contains(t, right, "anchor, in the trust store")
+		assert.Contains(t, message, "Put the certificate file together in this order")
+		assert.Contains(t, message, "The missing certificates, as PEM")
+		assert.Contains(t, b.text(t, `[data-version="TLS 1.3"]`), "accepted")
+	})
+
+	t.Run("see the verdict change", func(t *testing.T) {
+		c, err := client.New(d.address, "")
+		require.NoError(t, err)
+		gate, err := c.FindEndpoint(t.Context(), "gate.tarnholm.example:443")
+		require.NoError(t, err)
+		b.do(t, chromedp.Navigate(d.address+"/endpoints/"+strconv.FormatInt(gate.ID, 10)), chromedp.WaitVisible(`[data-verdict="faulty"]`))
+		changed := gate.EndpointSettings
+		changed.Trust = []string{"inner"}
+		_, err = c.ChangeEndpoint(t.Context(), gate.ID, changed)
+		require.NoError(t, err)
+		b.do(t, chromedp.Click(`[data-test="audit-endpoint"]`), chromedp.WaitVisible(`[data-test="verdict"][data-verdict="sound"]`))
+		b.eventually(t, `document.body.innerText.includes('Nothing is wrong here.')`, "its finding is gone")
+	})
+
+	t.Run("cancel from the page", func(t *testing.T) {
+		c, err := client.New(d.address, "")
+		require.NoError(t, err)
+		b.do(t, chromedp.Click(`[data-test="start-audit"]`), chromedp.WaitVisible(`[data-test="cancel-audit"]`), chromedp.Click(`[data-test="cancel-audit"]`))
+		b.eventually(t, `/was cancelled|finished/.test(document.querySelector('.audit-bar').innerText) && !document.querySelector('[data-test="cancel-audit"]')`, "it ends")
+		audits, err := c.Audits(t.Context(), 1)
+		require.NoError(t, err)
+		assert.Equal(t, "cancelled", audits[0].State)
+	})
+
+	t.Run("by keyboard", func(t *testing.T) {
+		b.do(t, chromedp.Navigate(d.address+"/"), chromedp.WaitVisible(`tbody tr`))
+		seen := map[string]bool{}
+		for range 40 {
+			b.do(t, chromedp.KeyEvent("\t"))
+			seen[evaluate[string](t, b, `(e => e.dataset?.test || e.tagName + ' ' + e.className)(document.activeElement)`)] = true
+		}
+		for _, stop := range []string{"A skip", "start-audit", "BUTTON look", "filter-faulty", "search", "sort-target"} {
+			assert.True(t, seen[stop], "%q is not reached: %v", stop, seen)
+		}
+		assert.True(t, evaluate[bool](t, b, `document.activeElement.closest('tbody') !== null`), "endpoints are reached")
+	})
+
+	t.Run("dark and light", func(t *testing.T) {
+		for _, want := range []bool{false, true} { // from "as the system" to light, then to dark
+			b.do(t, chromedp.Click(".look"))
+			assert.Equal(t, want, evaluate[bool](t, b, `document.documentElement.classList.contains('dark')`))
+		}
+	})
+
+	t.Run("an endpoint that is gone", func(t *testing.T) {
+		b.do(t, chromedp.Navigate(d.address+"/endpoints/99999"), chromedp.WaitVisible(`[role="alert"]`))
+		assert.Contains(t, b.text(t, `main [role="alert"]`), "There is no such endpoint")
+	})
+
+	b.mutex.Lock()
+	defer b.mutex.Unlock()
+	assert.Equal(t, []string{strings.TrimPrefix(d.address, "http://")}, keys(b.hosts), "no request to any other host")
+	assert.Empty(t, b.complaints, "no page complains")
+}
+
+// TestConsoleWithoutService shows a sentence where the service does not answer.
+func TestConsoleWithoutService(t *testing.T) {
+	d := serve(t, dataDirectory(t))
+	b := open(t)
+	b.do(t, chromedp.Navigate(d.address+"/"), chromedp.WaitVisible(`[data-test="start-audit"]`))
+	b.eventually(t, `document.body.innerText.includes('The estate is empty')`, "an empty estate says how to begin")
+	d.stop(t)
+	b.do(t, chromedp.Click(`[data-test="start-audit"]`))
+	b.eventually(t, `document.querySelector('.audit-bar').innerText.includes('Is nurvikd running?')`, "it says what is wrong")
+}
+
+// TestFirstLoad keeps the console small.
+func TestFirstLoad(t *testing.T) {
+	d := serve(t, dataDirectory(t))
+	b := open(t)
+	b.do(t, chromedp.Navigate(d.address+"/"), chromedp.WaitVisible(`[data-test="start-audit"]`))
+	total := evaluate[int64](t, b, `performance.getEntriesByType('resource').filter(r => r.name.includes('/assets/')).reduce((n, r) => n + r.decodedBodySize, 0)`)
+	assert.Positive(t, total)
+	assert.Less(t, total, int64(900<<10), "the first load grew; 300 kB is the limit after gzip, about a third of this")
+	assert.Empty(t, b.complaints)
+}
+
+func keys(m map[string]int) []string {
+	var out []string
+	for k := range m {
+		out = append(out, k)
+	}
+	return out
+}

@@ -1,0 +1,147 @@
+package acceptance
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v3"
+
+	"nurvik/core/judge"
+	"nurvik/internal/audit"
+)
+
+// statement is what demo/truth.yaml says of one endpoint or file.
+type statement struct {
+	Verdict  string   `yaml:"verdict"`
+	Findings []string `yaml:"findings"`
+}
+
+type truth struct {
+	Endpoints map[string]statement `yaml:"endpoints"`
+	Files     map[string]statement `yaml:"files"`
+}
+
+func readTruth(t *testing.T) truth {
+	t.Helper()
+	data, err := os.ReadFile(filepath.Join("..", "demo", "truth.yaml"))
+	require.NoError(t, err)
+	var out truth
+	require.NoError(t, yaml.Unmarshal(data, &out))
+	require.NotEmpty(t, out.Endpoints)
+	require.NotEmpty(t, out.Files)
+	return out
+}
+
+// told is a judgement in the words of the truth list: the subject is added
+// where a code is found more than once.
+func told(j judge.Judgement) statement {
+	count := map[string]int{}
+	for _, f := range j.Findings {
+		count[f.Code]++
+	}
+	s := statement{Verdict: string(j.Verdict), Findings: []string{}}
+	for _, f := range j.Findings {
+		text := f.Code + " " + string(f.Severity)
+		if count[f.Code] > 1 {
+			text += " " + f.Subject
+		}
+		s.Findings = append(s.Findings, text)
+	}
+	slices.Sort(s.Findings)
+	return s
+}
+
+func sorted(s statement) statement {
+	s.Findings = append([]string{}, s.Findings...)
+	slices.Sort(s.Findings)
+	return s
+}
+
+// TestAuditTellsTheTruth audits the whole harbour and its files: no finding is
+// missing, and none is too many.
+func TestAuditTellsTheTruth(t *testing.T) {
+	want := readTruth(t)
+	o := nurvik(t, "audit", estate.EstateFile, estate.Files, "-o", "json")
+	assert.Equal(t, 1, o.status, o.stderr)
+	var report audit.Report
+	require.NoError(t, json.Unmarshal([]byte(o.stdout), &report))
+	got := truth{Endpoints: map[string]statement{}, Files: map[string]statement{}}
+	for _, target := range report.Targets {
+		if target.Kind == "file" {
+			got.Files[filepath.Base(target.Target)] = told(target.Judgement)
+		} else {
+			got.Endpoints[target.Target] = told(target.Judgement)
+		}
+	}
+	for name, s := range want.Endpoints {
+		assert.Equal(t, sorted(s), got.Endpoints[name], name)
+	}
+	for name, s := range want.Files {
+		assert.Equal(t, sorted(s), got.Files[name], name)
+	}
+	assert.Len(t, got.Endpoints, len(want.Endpoints), "an endpoint that the list does not know")
+	assert.Len(t, got.Files, len(want.Files), "a file that the list does not know")
+	assert.Len(t, report.Unexamined, 4, "the unreachable are listed as not examined too")
+}
+
+// TestEveryCodeIsShown holds the harbour to the catalogue.
+func TestEveryCodeIsShown(t *testing.T) {
+	shown := map[string]bool{}
+	all := readTruth(t)
+	for _, list := range []map[string]statement{all.Endpoints, all.Files} {
+		for _, s := range list {
+			for _, f := range s.Findings {
+				shown[strings.Fields(f)[0]] = true
+			}
+		}
+	}
+	for _, e := range judge.Catalogue() {
+		assert.True(t, shown[e.Code], "nothing in the harbour shows %s", e.Code)
+		delete(shown, e.Code)
+	}
+	assert.Empty(t, shown, "codes that the catalogue does not know")
+}
+
+var codeLine = regexp.MustCompile(`([a-z]+\.[a-z0-9-]+)(?:  (fault|risk|note))?$`)
+
+// TestDemo reads the table that "make demo" prints.
+func TestDemo(t *testing.T) {
+	listen := freeAddress(t)
+	o := call(t, "", "nurvikd", "demo", "--once", "--data", dataDirectory(t), "--listen", listen, "--harbour-port", "24572", "--unsafe-disk")
+	require.Equal(t, 0, o.status, o.stderr)
+	table, rest, found := strings.Cut(o.stdout, "\n\n")
+	require.True(t, found)
+	got := map[string]statement{}
+	target := ""
+	for _, line := range strings.Split(table, "\n")[2:] {
+		fields := strings.Fields(line)
+		if strings.HasPrefix(line, "■") || strings.HasPrefix(line, "◆") || strings.HasPrefix(line, "○") || strings.HasPrefix(line, "·") {
+			target = fields[2]
+			got[target] = statement{Verdict: fields[1], Findings: []string{}}
+		}
+		if m := codeLine.FindStringSubmatch(line); m != nil && m[1] != target {
+			severity := m[2]
+			if severity == "" {
+				severity = "none"
+			}
+			s := got[target]
+			s.Findings = append(s.Findings, m[1]+" "+severity)
+			got[target] = s
+		}
+	}
+	for name, s := range readTruth(t).Endpoints {
+		for i, f := range s.Findings {
+			s.Findings[i] = strings.Join(strings.Fields(f)[:2], " ") // the table shows no subjects
+		}
+		assert.Equal(t, sorted(s), sorted(got[name]), name)
+	}
+	assert.Len(t, got, len(readTruth(t).Endpoints))
+	assert.Contains(t, rest, "Console:  http://"+listen+"/", "the console's address comes last")
+}
