@@ -1,7 +1,7 @@
 # Everything that is built and tested. Each target does its own set-up on a fresh Debian machine with Go and Node.
 SHELL := /bin/bash
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo unknown)
-LDFLAGS := -s -w -X nurvik/internal/build.Version=$(VERSION)
+LDFLAGS := -s -w -X nurvik/internal/version.Number=$(VERSION)
 CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts console/tsconfig.json
 NPM := npm --prefix console --no-fund --no-audit --loglevel=error
 

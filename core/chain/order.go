@@ -58,7 +58,7 @@ type View struct {
 }
 
 // Draw makes the view of the given certificates and the best path over given and known ones.
-func Draw(given []*pki.Certificate, path Path, store string) View {
+func (r *Verifier) Draw(given []*pki.Certificate, path Path, store string) View {
 	v := View{Given: []Link{}, Right: []Link{}, Complete: path.Valid() && path.Borrowed == 0}
 	if path.Valid() {
 		v.Store = store
@@ -68,7 +68,7 @@ func Draw(given []*pki.Certificate, path Path, store string) View {
 	}
 	expected := 0 // the place on the path that should come next
 	for _, c := range given {
-		link := Link{c.Fingerprint(), c.Label(), RoleOf(c), NotOnPath}
+		link := Link{c.Fingerprint(), c.Label(), r.RoleOf(c), NotOnPath}
 		switch at := held(path.Certificates, c); {
 		case at < 0:
 		case link.Role == Root && len(given) > 1:
@@ -83,7 +83,7 @@ func Draw(given []*pki.Certificate, path Path, store string) View {
 		v.Given = append(v.Given, link)
 	}
 	for i, c := range path.Certificates {
-		link := Link{c.Fingerprint(), c.Label(), RoleOf(c), InPlace}
+		link := Link{c.Fingerprint(), c.Label(), r.RoleOf(c), InPlace}
 		switch {
 		case path.Anchor != nil && i == len(path.Certificates)-1:
 			link.Place = AnchorHeld

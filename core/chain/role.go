@@ -2,6 +2,7 @@ package chain
 
 import (
 	"slices"
+	"sync"
 
 	"nurvik/core/pki"
 )
@@ -16,21 +17,39 @@ const (
 	Root         Role = "root"
 )
 
+// Verifier checks signatures and remembers the results: the same intermediates
+// stand in thousands of chains. It is safe for concurrent use.
+type Verifier struct {
+	results sync.Map // error by [2]pki.Fingerprint: certificate and key
+}
+
+// Check verifies the certificate's signature under the key, as pki.Certificate.CheckSignedBy does.
+func (v *Verifier) Check(c *pki.Certificate, key pki.PublicKey) error {
+	id := [2]pki.Fingerprint{c.Fingerprint(), key.Fingerprint()}
+	if known, ok := v.results.Load(id); ok {
+		err, _ := known.(error) // nil for a good signature
+		return err
+	}
+	err := c.CheckSignedBy(key)
+	v.results.Store(id, err)
+	return err
+}
+
 // RoleOf tells the role by the certificate alone: a root is an authority that
 // certifies itself.
-func RoleOf(c *pki.Certificate) Role {
+func (v *Verifier) RoleOf(c *pki.Certificate) Role {
 	switch {
 	case !c.IsCA():
 		return Leaf
-	case c.SelfIssued() && c.CheckSignedBy(c.PublicKey) == nil:
+	case v.SelfSigned(c):
 		return Root
 	}
 	return Intermediate
 }
 
 // SelfSigned reports whether the certificate certifies itself, be it an authority or not.
-func SelfSigned(c *pki.Certificate) bool {
-	return c.SelfIssued() && c.CheckSignedBy(c.PublicKey) == nil
+func (v *Verifier) SelfSigned(c *pki.Certificate) bool {
+	return c.SelfIssued() && v.Check(c, c.PublicKey) == nil
 }
 
 // FindLeaf returns the index of the leaf among certificates that were given

@@ -70,8 +70,8 @@ type Query struct {
 // Search returns the best path of the query, and whether the search had to be
 // given up before every path was seen. There is always a path: at the least
 // the leaf alone.
-func Search(q Query) (best Path, gaveUp bool) {
-	s := search{query: q, given: NewPool(q.Given), signatures: map[[2]pki.Fingerprint]error{}}
+func (v *Verifier) Search(q Query) (best Path, gaveUp bool) {
+	s := search{query: q, given: NewPool(q.Given), verifier: v}
 	s.extend(Path{Certificates: []*pki.Certificate{q.Leaf}})
 	return s.best, s.gaveUp
 }
@@ -102,9 +102,9 @@ func (p *Pool) named(subjectKey string) []*pki.Certificate {
 }
 
 // Certifies reports whether a certificate of the pool is the issuer of this one, by name and signature.
-func (p *Pool) Certifies(c *pki.Certificate) bool {
+func (v *Verifier) Certifies(p *Pool, c *pki.Certificate) bool {
 	return slices.ContainsFunc(p.named(c.Issuer.Key()), func(issuer *pki.Certificate) bool {
-		return c.CheckSignedBy(issuer.PublicKey) == nil
+		return v.Check(c, issuer.PublicKey) == nil
 	})
 }
 
@@ -115,13 +115,13 @@ type candidate struct {
 }
 
 type search struct {
-	query      Query
-	given      *Pool
-	signatures map[[2]pki.Fingerprint]error // results by certificate and key
-	best       Path
-	found      bool
-	steps      int
-	gaveUp     bool
+	query    Query
+	given    *Pool
+	verifier *Verifier
+	best     Path
+	found    bool
+	steps    int
+	gaveUp   bool
 }
 
 // extend follows every candidate for the issuer of the path's last certificate.
@@ -192,7 +192,7 @@ func (s *search) step(p Path, next candidate) (Path, bool) {
 		return p, false
 	}
 	failures := slices.Clone(p.Failures)
-	switch err := s.signature(top, issuer.PublicKey); {
+	switch err := s.verifier.Check(top, issuer.PublicKey); {
 	case errors.Is(err, pki.ErrUnverifiable):
 		failures = append(failures, Failure{Unverifiable, top, "it uses " + top.SignatureAlgorithm.Name + " and the key " + issuer.PublicKey.String()})
 	case err != nil:
@@ -214,16 +214,6 @@ func (s *search) step(p Path, next candidate) (Path, bool) {
 		q.Borrowed++
 	}
 	return q, true
-}
-
-func (s *search) signature(c *pki.Certificate, key pki.PublicKey) error {
-	id := [2]pki.Fingerprint{c.Fingerprint(), key.Fingerprint()}
-	err, ok := s.signatures[id]
-	if !ok {
-		err = c.CheckSignedBy(key)
-		s.signatures[id] = err
-	}
-	return err
 }
 
 // authorityFailures checks that the issuer may certify what lies below it.

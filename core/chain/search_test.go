@@ -27,7 +27,7 @@ func TestSearch(t *testing.T) {
 	good := leaf(t, lower, nil)
 
 	t.Run("from what was given, in any order", func(t *testing.T) {
-		p, gaveUp := chain.Search(chain.Query{Leaf: good, Given: []*pki.Certificate{upperC, good, lowerC}, Store: store(rootC), At: now})
+		p, gaveUp := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: []*pki.Certificate{upperC, good, lowerC}, Store: store(rootC), At: now})
 		assert.False(t, gaveUp)
 		assert.True(t, p.Valid())
 		assert.Equal(t, []string{"tides.tarnholm.example", "Lower", "Upper", "Root"}, labels(p))
@@ -35,52 +35,52 @@ func TestSearch(t *testing.T) {
 		assert.Len(t, p.Below(), 3)
 	})
 	t.Run("with what is known", func(t *testing.T) {
-		p, _ := chain.Search(chain.Query{Leaf: good, Given: []*pki.Certificate{good}, Known: chain.NewPool([]*pki.Certificate{lowerC, upperC}), Store: store(rootC), At: now})
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: []*pki.Certificate{good}, Known: chain.NewPool([]*pki.Certificate{lowerC, upperC}), Store: store(rootC), At: now})
 		assert.True(t, p.Valid())
 		assert.Equal(t, 2, p.Borrowed)
 	})
 	t.Run("what was given is not borrowed", func(t *testing.T) {
-		p, _ := chain.Search(chain.Query{Leaf: good, Given: []*pki.Certificate{good, lowerC}, Known: chain.NewPool([]*pki.Certificate{lowerC, upperC}), Store: store(rootC), At: now})
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: []*pki.Certificate{good, lowerC}, Known: chain.NewPool([]*pki.Certificate{lowerC, upperC}), Store: store(rootC), At: now})
 		assert.Equal(t, 1, p.Borrowed)
 	})
 	t.Run("an intermediate can be the anchor", func(t *testing.T) {
-		p, _ := chain.Search(chain.Query{Leaf: good, Given: []*pki.Certificate{good, lowerC, upperC}, Store: store(upperC), At: now})
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: []*pki.Certificate{good, lowerC, upperC}, Store: store(upperC), At: now})
 		assert.True(t, p.Valid())
 		assert.Equal(t, []string{"tides.tarnholm.example", "Lower", "Upper"}, labels(p))
 	})
 	t.Run("the leaf can be the anchor", func(t *testing.T) {
 		self := leaf(t, nil, nil)
-		p, _ := chain.Search(chain.Query{Leaf: self, Store: store(self), At: now})
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: self, Store: store(self), At: now})
 		assert.True(t, p.Valid())
 		assert.Len(t, p.Below(), 1)
 	})
 	t.Run("without an anchor the longest path is kept", func(t *testing.T) {
-		p, _ := chain.Search(chain.Query{Leaf: good, Given: []*pki.Certificate{good, lowerC, upperC}, Store: store(), At: now})
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: []*pki.Certificate{good, lowerC, upperC}, Store: store(), At: now})
 		assert.Nil(t, p.Anchor)
 		assert.Len(t, p.Certificates, 3)
 	})
 	t.Run("a sibling of the same name and another key is no issuer", func(t *testing.T) {
 		sibling := parse(t, authority(t, upper, forge.Template{Name: "Lower"}).DER)
-		p, _ := chain.Search(chain.Query{Leaf: good, Given: []*pki.Certificate{good, sibling, upperC}, Store: store(rootC), At: now})
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: []*pki.Certificate{good, sibling, upperC}, Store: store(rootC), At: now})
 		assert.False(t, p.Valid())
 		assert.Empty(t, p.Failures)
 		assert.Len(t, p.Certificates, 1)
 	})
 	t.Run("the sibling beside the right one does no harm", func(t *testing.T) {
 		sibling := parse(t, authority(t, upper, forge.Template{Name: "Lower", NoKeyIDs: true}).DER)
-		p, _ := chain.Search(chain.Query{Leaf: good, Given: []*pki.Certificate{good, sibling, lowerC, upperC}, Store: store(rootC), At: now})
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: []*pki.Certificate{good, sibling, lowerC, upperC}, Store: store(rootC), At: now})
 		assert.True(t, p.Valid())
 		assert.Same(t, lowerC, p.Certificates[1])
 	})
 	t.Run("the path that is in date is preferred", func(t *testing.T) {
 		old, err := forge.Issue(upper, nil, forge.Template{Name: "Lower", CA: true, SPKI: lowerC.PublicKey.Raw, From: now.AddDate(-3, 0, 0), Until: now.AddDate(-1, 0, 0)})
 		require.NoError(t, err)
-		p, _ := chain.Search(chain.Query{Leaf: good, Given: []*pki.Certificate{good, parse(t, old), lowerC, upperC}, Store: store(rootC), At: now})
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: []*pki.Certificate{good, parse(t, old), lowerC, upperC}, Store: store(rootC), At: now})
 		assert.Zero(t, p.OutOfDate)
 		assert.Same(t, lowerC, p.Certificates[1])
 	})
 	t.Run("dates alone do not make a path invalid", func(t *testing.T) {
-		p, _ := chain.Search(chain.Query{Leaf: good, Given: []*pki.Certificate{good, lowerC, upperC}, Store: store(rootC), At: now.AddDate(30, 0, 0)})
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: []*pki.Certificate{good, lowerC, upperC}, Store: store(rootC), At: now.AddDate(30, 0, 0)})
 		assert.True(t, p.Valid())
 		assert.Equal(t, 4, p.OutOfDate)
 	})
@@ -120,7 +120,7 @@ func TestFailures(t *testing.T) {
 			for _, der := range tt.given {
 				given = append(given, parse(t, der))
 			}
-			p, _ := chain.Search(chain.Query{Leaf: tt.leaf, Given: given, Store: store(parse(t, root.DER)), At: now})
+			p, _ := new(chain.Verifier).Search(chain.Query{Leaf: tt.leaf, Given: given, Store: store(parse(t, root.DER)), At: now})
 			require.NotNil(t, p.Anchor, "the names lead to the anchor")
 			assert.False(t, p.Valid())
 			require.Len(t, p.Failures, 1)
@@ -133,7 +133,7 @@ func TestFailures(t *testing.T) {
 		der, err := forge.Issue(root, nil, forge.Template{Name: "Branch", CA: true, SPKI: parse(t, branch.DER).PublicKey.Raw, From: now.AddDate(0, -1, 0), Until: now.AddDate(1, 0, 0)})
 		require.NoError(t, err)
 		l := leaf(t, branch, nil)
-		p, _ := chain.Search(chain.Query{Leaf: l, Given: []*pki.Certificate{l, parse(t, branch.DER), parse(t, narrow.DER), parse(t, der)}, Store: store(parse(t, root.DER)), At: now})
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: l, Given: []*pki.Certificate{l, parse(t, branch.DER), parse(t, narrow.DER), parse(t, der)}, Store: store(parse(t, root.DER)), At: now})
 		assert.True(t, p.Valid())
 	})
 }
@@ -157,7 +157,7 @@ func TestSearchIsBounded(t *testing.T) {
 			given = append(given, parse(t, der))
 		}
 	}
-	_, gaveUp := chain.Search(chain.Query{Leaf: l, Given: given, Store: store(), At: now})
+	_, gaveUp := new(chain.Verifier).Search(chain.Query{Leaf: l, Given: given, Store: store(), At: now})
 	assert.True(t, gaveUp)
 }
 
@@ -166,10 +166,10 @@ func TestRoles(t *testing.T) {
 	lower := authority(t, root, forge.Template{Name: "Lower"})
 	l := leaf(t, lower, nil)
 	rootC, lowerC := parse(t, root.DER), parse(t, lower.DER)
-	assert.Equal(t, chain.Root, chain.RoleOf(rootC))
-	assert.Equal(t, chain.Intermediate, chain.RoleOf(lowerC))
-	assert.Equal(t, chain.Leaf, chain.RoleOf(l))
-	assert.Equal(t, chain.Leaf, chain.RoleOf(leaf(t, nil, nil)), "certifying itself makes no root of a leaf")
+	assert.Equal(t, chain.Root, new(chain.Verifier).RoleOf(rootC))
+	assert.Equal(t, chain.Intermediate, new(chain.Verifier).RoleOf(lowerC))
+	assert.Equal(t, chain.Leaf, new(chain.Verifier).RoleOf(l))
+	assert.Equal(t, chain.Leaf, new(chain.Verifier).RoleOf(leaf(t, nil, nil)), "certifying itself makes no root of a leaf")
 	assert.Equal(t, 2, chain.FindLeaf([]*pki.Certificate{rootC, lowerC, l}))
 	assert.Equal(t, -1, chain.FindLeaf([]*pki.Certificate{rootC, lowerC}))
 	assert.Equal(t, 0, chain.ServedLeaf([]*pki.Certificate{rootC, lowerC}), "clients take the first")
@@ -202,10 +202,10 @@ func TestOrderAndDrawing(t *testing.T) {
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
-			p, _ := chain.Search(chain.Query{Leaf: l, Given: tt.given, Known: chain.NewPool([]*pki.Certificate{lo, up}), Store: store(ro), At: now})
+			p, _ := new(chain.Verifier).Search(chain.Query{Leaf: l, Given: tt.given, Known: chain.NewPool([]*pki.Certificate{lo, up}), Store: store(ro), At: now})
 			require.True(t, p.Valid())
 			assert.Equal(t, tt.order, chain.CompareOrder(tt.given, p))
-			view := chain.Draw(tt.given, p, "inner")
+			view := new(chain.Verifier).Draw(tt.given, p, "inner")
 			assert.Equal(t, "inner", view.Store)
 			assert.Equal(t, p.Borrowed == 0, view.Complete)
 			if tt.places != nil {

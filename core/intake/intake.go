@@ -8,9 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
-	"path/filepath"
 
 	"nurvik/core/facts"
 	"nurvik/core/pki"
@@ -36,12 +34,21 @@ func ReadFile(path string) (facts.File, error) {
 		return facts.File{}, err
 	}
 	defer file.Close()
-	return Read(path, file)
+	size := 0
+	if info, err := file.Stat(); err == nil && info.Size() <= MaxFileSize {
+		size = int(info.Size())
+	}
+	return read(path, file, size)
 }
 
 // Read reads a stream under the name that reports should give it.
-func Read(name string, stream io.Reader) (facts.File, error) {
-	data, err := io.ReadAll(io.LimitReader(stream, MaxFileSize+1))
+func Read(name string, stream io.Reader) (facts.File, error) { return read(name, stream, 0) }
+
+// read reads a stream of about the expected size.
+func read(name string, stream io.Reader, expected int) (facts.File, error) {
+	buffer := bytes.NewBuffer(make([]byte, 0, expected+bytes.MinRead))
+	_, err := buffer.ReadFrom(io.LimitReader(stream, MaxFileSize+1))
+	data := buffer.Bytes()
 	if err != nil {
 		return facts.File{}, fmt.Errorf("read %s: %w", name, err)
 	}
@@ -91,13 +98,15 @@ var certificateLabels = map[string]bool{"CERTIFICATE": true, "X509 CERTIFICATE":
 
 // recognisePEM reads each block on its own, so that a damaged one hides no other.
 func recognisePEM(data []byte, file *facts.File) {
+	line, counted := 1, 0
 	for position := 0; ; {
 		start := bytes.Index(data[position:], beginMark)
 		if start < 0 {
 			return
 		}
 		start += position
-		line := 1 + bytes.Count(data[:start], []byte("\n"))
+		line += bytes.Count(data[counted:start], []byte("\n"))
+		counted = start
 		labelEnd := bytes.Index(data[start+len(beginMark):], dashes)
 		if labelEnd < 0 || labelEnd > 64 {
 			position = start + len(beginMark)
@@ -142,39 +151,16 @@ func blockEnd(data []byte, body int) (end, next int) {
 }
 
 func decodeBody(text []byte, ended bool) (der []byte, reason string) {
-	compact := bytes.Join(bytes.Fields(text), nil)
 	if !ended {
 		return nil, "the block has no END line: it is cut off"
 	}
-	der = make([]byte, base64.StdEncoding.DecodedLen(len(compact)))
-	n, err := base64.StdEncoding.Decode(der, compact)
+	der = make([]byte, base64.StdEncoding.DecodedLen(len(text)))
+	n, err := base64.StdEncoding.Decode(der, text) // passes over line ends, but over no other space
+	if err != nil {
+		n, err = base64.StdEncoding.Decode(der, bytes.Join(bytes.Fields(text), nil))
+	}
 	if err != nil {
 		return nil, fmt.Sprintf("the base64 is damaged: %v", err)
 	}
 	return der[:n], ""
-}
-
-// Walk reads every file below the directory, in lexical order, and hands each
-// in which something is recognised to found. Files that cannot be read go to
-// failed; files in which nothing is recognised are passed over.
-func Walk(directory string, found func(facts.File), failed func(path string, err error)) error {
-	return filepath.WalkDir(directory, func(path string, entry fs.DirEntry, err error) error {
-		if err != nil {
-			failed(path, err)
-			return nil
-		}
-		info, err := os.Stat(path) // follows links: certificates are often linked
-		if entry.IsDir() || err == nil && !info.Mode().IsRegular() {
-			return nil
-		}
-		file, err := ReadFile(path)
-		switch {
-		case errors.Is(err, ErrNothing):
-		case err != nil:
-			failed(path, err)
-		default:
-			found(file)
-		}
-		return nil
-	})
 }

@@ -1,14 +1,13 @@
 package judge
 
 import (
-	"bytes"
 	_ "embed"
 	"fmt"
 	"slices"
 	"strings"
 	"sync"
 
-	"go.yaml.in/yaml/v3"
+	"nurvik/core/strictyaml"
 )
 
 // Entry explains one code.
@@ -28,9 +27,7 @@ var catalogueSource []byte
 // Catalogue returns every entry, sorted by code.
 var Catalogue = sync.OnceValue(func() []Entry {
 	var entries []Entry
-	decoder := yaml.NewDecoder(bytes.NewReader(catalogueSource))
-	decoder.KnownFields(true)
-	if err := decoder.Decode(&entries); err != nil {
+	if err := strictyaml.Decode("catalogue.yaml", catalogueSource, &entries); err != nil {
 		panic("judge: the embedded catalogue cannot be read: " + err.Error()) // a test reads it first
 	}
 	slices.SortFunc(entries, func(a, b Entry) int { return strings.Compare(a.Code, b.Code) })

@@ -3,7 +3,6 @@ package judge
 import (
 	"slices"
 
-	"nurvik/core/chain"
 	"nurvik/core/lifetime"
 	"nurvik/core/pki"
 )
@@ -109,7 +108,7 @@ func checkSignatures(b *bundle) {
 	for _, c := range b.assessed.path.Below() {
 		hash := c.SignatureAlgorithm.HashName()
 		fault := slices.Contains(hashes.Fault, hash)
-		if !fault && !slices.Contains(hashes.Risk, hash) || chain.SelfSigned(c) {
+		if !fault && !slices.Contains(hashes.Risk, hash) || b.context.Verifier.SelfSigned(c) {
 			continue
 		}
 		f := found("algo.weak-signature", c.Fingerprint().String(), c.Label(), "The signature of %s uses %s.", c.Label(), c.SignatureAlgorithm.Name)

@@ -91,7 +91,7 @@ func (b *bundle) noAnchor() Finding {
 	leaf, id := b.leaf, b.leaf.Fingerprint().String()
 	top := b.assessed.path.Certificates[len(b.assessed.path.Certificates)-1]
 	var f Finding
-	if chain.SelfSigned(leaf) {
+	if b.context.Verifier.SelfSigned(leaf) {
 		f = found("trust.self-signed", id, leaf.Label(), "%s certifies itself; no client trusts it without being told to.", leaf.Label())
 	} else if path, _ := b.search(b.context.anchors().OfKind(trust.Rehearsal), b.context.Known); path.Valid() {
 		f = found("trust.rehearsal-issuer", id, leaf.Label(), "%s was issued below %q, which is for rehearsal only.", leaf.Label(), path.Anchor.Certificate.Label())
@@ -152,7 +152,7 @@ func (b *bundle) acceptsBefore13() bool {
 // checkRoot notes roots behind the leaf. In a file of authorities they belong.
 func checkRoot(b *bundle) {
 	for _, c := range b.given {
-		if c.Fingerprint() != b.leaf.Fingerprint() && chain.RoleOf(c) == chain.Root {
+		if c.Fingerprint() != b.leaf.Fingerprint() && b.context.Verifier.RoleOf(c) == chain.Root {
 			f := found("chain.root-sent", c.Fingerprint().String(), c.Label(), "The root %q is sent along; clients take roots only from their own store.", c.Label())
 			f.Evidence = certificateEvidence(c)
 			b.add(f)

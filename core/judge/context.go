@@ -20,7 +20,15 @@ type Context struct {
 	Audiences []*trust.Store     // each must accept
 	Anchors   *trust.Store       // every anchor known, of all stores; nil for those above only
 	Known     *chain.Pool        // certificates that may be borrowed to complete a path
+	Verifier  *chain.Verifier    // remembers signatures from target to target; nil for none
 	At        time.Time
+}
+
+// ready fills in what may be left out.
+func (c *Context) ready() {
+	if c.Verifier == nil {
+		c.Verifier = &chain.Verifier{}
+	}
 }
 
 // stores are the alternatives: the audiences themselves where nothing else is named.
@@ -91,7 +99,7 @@ func (b *bundle) assess() assessment {
 }
 
 func (b *bundle) search(store *trust.Store, known *chain.Pool) (chain.Path, bool) {
-	return chain.Search(chain.Query{Leaf: b.leaf, Given: b.given, Known: known, Store: store, At: b.context.At})
+	return b.context.Verifier.Search(chain.Query{Leaf: b.leaf, Given: b.given, Known: known, Store: store, At: b.context.At})
 }
 
 // preferred orders assessments from different stores.
@@ -109,11 +117,12 @@ func preferred(a, b assessment) bool {
 
 // issuerKnown reports whether any certificate known here certifies this one, by name and signature.
 func (b *bundle) issuerKnown(c *pki.Certificate) bool {
-	if chain.NewPool(b.given).Certifies(c) || b.context.Known.Certifies(c) {
+	v := b.context.Verifier
+	if v.Certifies(chain.NewPool(b.given), c) || v.Certifies(b.context.Known, c) {
 		return true
 	}
 	return slices.ContainsFunc(b.context.anchors().Named(c.Issuer.Key()), func(a trust.Anchor) bool {
-		return c.CheckSignedBy(a.Certificate.PublicKey) == nil
+		return v.Check(c, a.Certificate.PublicKey) == nil
 	})
 }
 

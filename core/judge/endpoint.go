@@ -24,6 +24,7 @@ func Endpoint(e facts.Endpoint, context Context) Judgement {
 		j.Findings, j.Verdict, j.Certificates = []Finding{f}, Unreachable, []pki.Description{}
 		return j
 	}
+	context.ready()
 	names := context.Names
 	if len(names) == 0 {
 		if own, err := naming.Parse(hostOf(e.Endpoint)); err == nil {
@@ -128,7 +129,7 @@ var unreachableCodes = map[facts.Outcome]string{facts.Refused: "reach.refused", 
 
 // draw adds the bundle's chain to the judgement; equal chains are drawn once.
 func (j *Judgement) draw(b *bundle, address string, pool *pool) {
-	view := chain.Draw(b.given, b.assessed.path, b.assessed.store)
+	view := b.context.Verifier.Draw(b.given, b.assessed.path, b.assessed.store)
 	pool.add(b.given...)
 	pool.add(b.assessed.path.Certificates...)
 	if j.Leaf == nil {

@@ -15,6 +15,7 @@ var fileChecks = []func(*bundle){checkOrder, checkRoot, checkAudiences, checkTim
 // judge; only the form of its certificates is looked at.
 func File(file facts.File, context Context) Judgement {
 	j := Judgement{Target: file.Path, Kind: "file", Chains: []Chain{}}
+	context.ready()
 	var findings []Finding
 	var given []*pki.Certificate
 	pool := newPool()

@@ -162,6 +162,18 @@ var extensionDecoders = map[OID]func(*decoder, Extension, *Certificate){
 	oidNameConstraints: (*decoder).nameConstraints,
 }
 
+// sequences hands each SEQUENCE of a list to the function, and notes where the list breaks.
+func (d *decoder) sequences(content []byte, field, section string, each func(element)) {
+	for s := cryptobyte.String(content); len(s) > 0; {
+		el, ok := d.take(&s, tagSequence, field)
+		if !ok {
+			d.note(s, field, section, "an entry is malformed; those after it are not read")
+			return
+		}
+		each(el)
+	}
+}
+
 // body opens the SEQUENCE that most extensions are.
 func (d *decoder) body(x Extension, field string) ([]byte, bool) {
 	s := cryptobyte.String(x.Value)
@@ -266,24 +278,19 @@ func (d *decoder) authorityInfo(x Extension, c *Certificate) {
 	if !ok {
 		return
 	}
-	for s := cryptobyte.String(body); len(s) > 0; {
-		el, ok := d.take(&s, tagSequence, field)
-		if !ok {
-			d.note(s, field, section, "an entry is malformed; the entries after it are not read")
-			return
-		}
+	d.sequences(body, field, section, func(el element) {
 		inner := cryptobyte.String(el.content)
 		method, okMethod := d.take(&inner, tagOID, field)
 		place, okPlace := d.next(&inner, field)
 		if !okMethod || !okPlace {
 			d.note(el.full, field, section, "an entry is malformed")
-			continue
+			return
 		}
 		d.finish(inner, field)
 		if g, ok := d.generalName(place, field, false); ok {
 			c.AuthorityInfo = append(c.AuthorityInfo, AccessDescription{Method: d.oid(method, field), Location: g})
 		}
-	}
+	})
 }
 
 func (d *decoder) distributionPoints(x Extension, c *Certificate) {
@@ -292,32 +299,31 @@ func (d *decoder) distributionPoints(x Extension, c *Certificate) {
 	if !ok {
 		return
 	}
-	for s := cryptobyte.String(body); len(s) > 0; {
-		el, ok := d.take(&s, tagSequence, field)
-		if !ok {
-			d.note(s, field, section, "a distribution point is malformed; those after it are not read")
-			return
+	d.sequences(body, field, section, func(el element) {
+		c.CRLDistributionPoints = append(c.CRLDistributionPoints, d.distributionPoint(el, field))
+	})
+}
+
+func (d *decoder) distributionPoint(el element, field string) DistributionPoint {
+	var point DistributionPoint
+	inner := cryptobyte.String(el.content)
+	if name, ok := d.optional(&inner, contextTag(0, true), field); ok {
+		choice := cryptobyte.String(name.content)
+		if full, ok := d.optional(&choice, contextTag(0, true), field); ok {
+			point.FullName = d.generalNames(full.content, field, false)
+		} else if relative, ok := d.optional(&choice, contextTag(1, true), field); ok {
+			point.Relative = relative.content
 		}
-		var point DistributionPoint
-		inner := cryptobyte.String(el.content)
-		if name, ok := d.optional(&inner, contextTag(0, true), field); ok {
-			choice := cryptobyte.String(name.content)
-			if full, ok := d.optional(&choice, contextTag(0, true), field); ok {
-				point.FullName = d.generalNames(full.content, field, false)
-			} else if relative, ok := d.optional(&choice, contextTag(1, true), field); ok {
-				point.Relative = relative.content
-			}
-			d.finish(choice, field)
-		}
-		if reasons, ok := d.optional(&inner, contextTag(1, false), field); ok {
-			point.Reasons = reasons.content
-		}
-		if issuer, ok := d.optional(&inner, contextTag(2, true), field); ok {
-			point.Issuer = d.generalNames(issuer.content, field, false)
-		}
-		d.finish(inner, field)
-		c.CRLDistributionPoints = append(c.CRLDistributionPoints, point)
+		d.finish(choice, field)
 	}
+	if reasons, ok := d.optional(&inner, contextTag(1, false), field); ok {
+		point.Reasons = reasons.content
+	}
+	if issuer, ok := d.optional(&inner, contextTag(2, true), field); ok {
+		point.Issuer = d.generalNames(issuer.content, field, false)
+	}
+	d.finish(inner, field)
+	return point
 }
 
 // policies reads the identifiers; qualifiers stay in the raw extension.
@@ -328,17 +334,12 @@ func (d *decoder) policies(x Extension, c *Certificate) {
 		return
 	}
 	seen := map[OID]bool{}
-	for s := cryptobyte.String(body); len(s) > 0; {
-		el, ok := d.take(&s, tagSequence, field)
-		if !ok {
-			d.note(s, field, section, "a policy is malformed; those after it are not read")
-			return
-		}
+	d.sequences(body, field, section, func(el element) {
 		inner := cryptobyte.String(el.content)
 		id, ok := d.take(&inner, tagOID, field)
 		if !ok {
 			d.note(el.full, field, section, "a policy has no identifier")
-			continue
+			return
 		}
 		policy := d.oid(id, field)
 		if seen[policy] {
@@ -346,7 +347,7 @@ func (d *decoder) policies(x Extension, c *Certificate) {
 		}
 		seen[policy] = true
 		c.Policies = append(c.Policies, policy)
-	}
+	})
 }
 
 func (d *decoder) nameConstraints(x Extension, c *Certificate) {
@@ -369,21 +370,16 @@ func (d *decoder) nameConstraints(x Extension, c *Certificate) {
 
 func (d *decoder) subtrees(content []byte, field string) []GeneralName {
 	var out []GeneralName
-	for s := cryptobyte.String(content); len(s) > 0; {
-		el, ok := d.take(&s, tagSequence, field)
-		if !ok {
-			d.note(s, field, "RFC 5280 section 4.2.1.10", "a subtree is malformed; those after it are not read")
-			break
-		}
+	d.sequences(content, field, "RFC 5280 section 4.2.1.10", func(el element) {
 		inner := cryptobyte.String(el.content)
 		base, ok := d.next(&inner, field)
 		if !ok {
 			d.note(el.full, field, "RFC 5280 section 4.2.1.10", "a subtree has no base")
-			continue
+			return
 		}
 		if g, ok := d.generalName(base, field, true); ok {
 			out = append(out, g)
 		}
-	}
+	})
 	return out
 }

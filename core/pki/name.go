@@ -2,6 +2,7 @@ package pki
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 	"unicode/utf16"
 	"unicode/utf8"
@@ -103,14 +104,20 @@ func (n Name) Key() string {
 	if n.key != "" {
 		return n.key
 	}
-	var out strings.Builder
+	out := make([]byte, 0, 96)
 	for _, component := range n.Components {
-		out.WriteByte('/')
+		out = append(out, '/')
 		for _, a := range component {
-			fmt.Fprintf(&out, "%s=%q,", a.Type, strings.ToLower(strings.Join(strings.Fields(a.Value), " ")))
+			value := strings.ToLower(a.Value)
+			if strings.Contains(value, "  ") || strings.TrimSpace(value) != value || strings.ContainsAny(value, "\t\r\n") {
+				value = strings.Join(strings.Fields(value), " ")
+			}
+			// The length in front keeps one name from looking like two.
+			out = strconv.AppendInt(append(append(out, a.Type...), '='), int64(len(value)), 10)
+			out = append(append(out, ':'), value...)
 		}
 	}
-	return out.String()
+	return string(out)
 }
 
 const sectionName = "RFC 5280 section 4.1.2.4"

@@ -2,8 +2,8 @@ package pki
 
 import (
 	"math/big"
+	"slices"
 	"strconv"
-	"strings"
 )
 
 // OID is an object identifier in dotted notation. The zero value is none.
@@ -15,34 +15,51 @@ func parseOID(content []byte) (OID, bool) {
 	if len(content) == 0 || len(content) > 256 || content[len(content)-1]&0x80 != 0 {
 		return "", false
 	}
-	var text strings.Builder
-	arc := new(big.Int)
-	first, start := true, true
-	for _, b := range content {
-		if start && b == 0x80 { // a padded arc is not the shortest form
+	text := make([]byte, 0, 32)
+	for first := true; len(content) > 0; first = false {
+		end := slices.IndexFunc(content, func(b byte) bool { return b&0x80 == 0 })
+		digits := content[:end+1]
+		content = content[end+1:]
+		if digits[0] == 0x80 { // a padded arc is not the shortest form
 			return "", false
 		}
-		start = false
+		arc, fits := smallArc(digits)
+		switch {
+		case !fits:
+			text = appendHugeArc(text, digits, first)
+		case first: // the first two arcs share a number (X.690, 8.19.4)
+			top := min(arc/40, 2)
+			text = strconv.AppendUint(append(strconv.AppendUint(text, top, 10), '.'), arc-40*top, 10)
+		default:
+			text = strconv.AppendUint(append(text, '.'), arc, 10)
+		}
+	}
+	return OID(text), true
+}
+
+// smallArc reads base-128 digits and reports whether they fit in 63 bits, as nearly all do.
+func smallArc(digits []byte) (arc uint64, fits bool) {
+	if len(digits) > 9 {
+		return 0, false
+	}
+	for _, b := range digits {
+		arc = arc<<7 | uint64(b&0x7f)
+	}
+	return arc, true
+}
+
+// appendHugeArc writes an arc of any size.
+func appendHugeArc(text, digits []byte, first bool) []byte {
+	arc := new(big.Int)
+	for _, b := range digits {
 		arc.Lsh(arc, 7)
 		arc.Or(arc, big.NewInt(int64(b&0x7f)))
-		if b&0x80 != 0 {
-			continue
-		}
-		if first {
-			top := int64(2)
-			if arc.IsInt64() && arc.Int64() < 80 {
-				top = arc.Int64() / 40
-			}
-			arc.Sub(arc, big.NewInt(top*40))
-			text.WriteString(strconv.FormatInt(top, 10))
-			first = false
-		}
-		text.WriteByte('.')
-		text.WriteString(arc.String())
-		arc.SetInt64(0)
-		start = true
 	}
-	return OID(text.String()), true
+	if first {
+		text = append(text, '2')
+		arc.Sub(arc, big.NewInt(80))
+	}
+	return arc.Append(append(text, '.'), 10)
 }
 
 // Certificate extensions (RFC 5280, 4.2).

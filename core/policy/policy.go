@@ -3,16 +3,14 @@
 package policy
 
 import (
-	"bytes"
 	"embed"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
 
-	"go.yaml.in/yaml/v3"
-
 	"nurvik/core/lifetime"
+	"nurvik/core/strictyaml"
 )
 
 // Policy is what is expected.
@@ -82,12 +80,7 @@ func Builtin(name string) (Policy, error) {
 		return Policy{}, err
 	}
 	var p Policy
-	decoder := yaml.NewDecoder(bytes.NewReader(data))
-	decoder.KnownFields(true)
-	if err := decoder.Decode(&p); err != nil {
-		return Policy{}, fmt.Errorf("policy %s: %w", name, err)
-	}
-	return p, nil
+	return p, strictyaml.Decode(name+".yaml", data, &p)
 }
 
 // Default is the policy of endpoints that anyone may visit.

@@ -2,6 +2,8 @@ package probe
 
 import (
 	"context"
+	"crypto/ecdh"
+	"crypto/rand"
 	"fmt"
 	"net"
 	"net/netip"
@@ -55,6 +57,7 @@ func (d Deadlines) withDefaults() Deadlines {
 type Prober struct {
 	network   Network
 	deadlines Deadlines
+	share     func() []byte // public key share of every hello: no visit agrees on a key, so one serves all
 }
 
 // New makes a prober. It panics when the network lacks a function.
@@ -62,7 +65,13 @@ func New(network Network, deadlines Deadlines) *Prober {
 	if network.Dial == nil || network.Lookup == nil || network.HasRoute == nil || network.Now == nil {
 		panic("probe: the network is incomplete")
 	}
-	return &Prober{network: network, deadlines: deadlines.withDefaults()}
+	return &Prober{network: network, deadlines: deadlines.withDefaults(), share: sync.OnceValue(func() []byte {
+		key, err := ecdh.X25519().GenerateKey(rand.Reader)
+		if err != nil { // only when the system has no randomness, and then nothing works
+			panic("probe: " + err.Error())
+		}
+		return key.PublicKey().Bytes()
+	})}
 }
 
 // Target is an endpoint to be visited, and how.

@@ -2,7 +2,6 @@ package probe
 
 import (
 	"context"
-	"crypto/ecdh"
 	"crypto/rand"
 	"crypto/tls"
 	"errors"
@@ -72,12 +71,9 @@ func (v *visit) ask(ctx context.Context, version tlswire.Version) bool {
 
 func (v *visit) hello(version tlswire.Version) tlswire.ClientHello {
 	hello := tlswire.ClientHello{Version: version, ServerName: v.observation.ServerName}
-	// crypto/rand never fails; key generation fails only when it does.
-	_, _ = rand.Read(hello.Random[:])
+	_, _ = rand.Read(hello.Random[:]) // crypto/rand never fails
 	_, _ = rand.Read(hello.SessionID[:])
-	if key, err := ecdh.X25519().GenerateKey(rand.Reader); err == nil {
-		hello.X25519 = key.PublicKey().Bytes()
-	}
+	hello.X25519 = v.prober.share()
 	return hello
 }
 

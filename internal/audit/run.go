@@ -2,7 +2,10 @@ package audit
 
 import (
 	"context"
+	"runtime"
+	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"nurvik/core/chain"
@@ -34,7 +37,8 @@ func (p *Plan) Run(ctx context.Context, o Options) *Report {
 	if report.Unexamined == nil {
 		report.Unexamined = []Unexamined{}
 	}
-	context := judge.Context{Policy: o.Policy, Anchors: p.anchors, Known: known, At: o.At}
+	context := judge.Context{Policy: o.Policy, Anchors: p.anchors, Known: known, Verifier: &chain.Verifier{}, At: o.At}
+	judgements := p.judge(observed, context)
 	noRoute := map[string]bool{}
 	for i, v := range p.visits {
 		e := observed[i]
@@ -49,21 +53,49 @@ func (p *Plan) Run(ctx context.Context, o Options) *Report {
 			report.Unexamined = append(report.Unexamined, Unexamined{v.target.Endpoint.String(), reason})
 			continue
 		}
-		context.Names, context.Trust, context.Audiences = v.names, v.trust, v.audiences
-		j := judge.Endpoint(e, context)
+		j := judgements[i]
 		report.add(Target{j, e})
 		if j.Verdict == judge.Unreachable {
 			report.Unexamined = append(report.Unexamined, Unexamined{j.Target, j.Findings[0].Message})
 		}
 	}
-	for _, f := range p.files {
-		context.Names, context.Trust, context.Audiences = p.fileNames, f.trust, f.audiences
-		report.add(Target{judge.File(f.facts, context), f.facts})
+	for i, f := range p.files {
+		report.add(Target{judgements[len(p.visits)+i], f.facts})
 	}
 	for address := range noRoute {
 		report.NoRoute = append(report.NoRoute, address)
 	}
+	slices.Sort(report.NoRoute)
 	return report
+}
+
+// judge judges every endpoint and then every file, as many at once as there are processors.
+func (p *Plan) judge(observed []facts.Endpoint, common judge.Context) []judge.Judgement {
+	judgements := make([]judge.Judgement, len(p.visits)+len(p.files))
+	var next atomic.Int64
+	var group sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		group.Go(func() {
+			for {
+				i := int(next.Add(1)) - 1
+				context := common
+				switch {
+				case i < len(p.visits):
+					v := p.visits[i]
+					context.Names, context.Trust, context.Audiences = v.names, v.trust, v.audiences
+					judgements[i] = judge.Endpoint(observed[i], context)
+				case i < len(judgements):
+					f := p.files[i-len(p.visits)]
+					context.Names, context.Trust, context.Audiences = p.fileNames, f.trust, f.audiences
+					judgements[i] = judge.File(f.facts, context)
+				default:
+					return
+				}
+			}
+		})
+	}
+	group.Wait()
+	return judgements
 }
 
 func (r *Report) add(t Target) {

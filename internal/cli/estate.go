@@ -41,20 +41,16 @@ func (a *app) estateList(server *string) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "list", Short: "List endpoints with their latest verdicts", Args: cobra.NoArgs,
 		Example: "  nurvik estate list --verdict at-risk --sort not_after",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.connect(*server)
+		RunE: a.remote(server, func(ctx context.Context, c *client.Client, _ []string) error {
+			list, err := c.Endpoints(ctx, filter)
 			if err != nil {
 				return err
-			}
-			list, err := c.Endpoints(cmd.Context(), filter)
-			if err != nil {
-				return refused(err)
 			}
 			if a.output == "json" {
 				return report.JSON(a.stdout, list)
 			}
 			return a.printEndpoints(list)
-		},
+		}),
 	}
 	a.addOutput(cmd)
 	cmd.Flags().StringVar(&filter.Search, "search", "", "only those with this `TEXT` in target, issuer or a label")
@@ -122,21 +118,17 @@ func (a *app) estateAdd(server *string) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "add ENDPOINT", Short: "Add an endpoint", Args: cobra.ExactArgs(1),
 		Example: "  nurvik estate add pilots.tarnholm.example --connect 192.0.2.7 --name pilots.tarnholm.example",
-		RunE: func(cmd *cobra.Command, args []string) error {
+		RunE: a.remote(server, func(ctx context.Context, c *client.Client, args []string) error {
 			if err := f.settle(args[0]); err != nil {
 				return err
 			}
-			c, err := a.connect(*server)
+			e, err := c.AddEndpoint(ctx, f.EndpointSettings)
 			if err != nil {
 				return err
 			}
-			e, err := c.AddEndpoint(cmd.Context(), f.EndpointSettings)
-			if err != nil {
-				return refused(err)
-			}
 			_, err = fmt.Fprintf(a.stdout, "added %s\n", e.Endpoint)
 			return err
-		},
+		}),
 	}
 	f.add(cmd)
 	return cmd
@@ -147,26 +139,22 @@ func (a *app) estateChange(server *string) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "change ENDPOINT", Short: "Change what is set of an endpoint; what is not named stays", Args: cobra.ExactArgs(1),
 		Example: "  nurvik estate change pilots.tarnholm.example --trust inner\n  nurvik estate change pilots.tarnholm.example --connect=",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := f.settle(args[0]); err != nil {
-				return err
-			}
-			c, err := a.connect(*server)
-			if err != nil {
-				return err
-			}
-			present, err := c.FindEndpoint(cmd.Context(), f.Endpoint)
-			if err != nil {
-				return refused(err)
-			}
-			changed := merged(cmd, present.EndpointSettings, f.EndpointSettings)
-			if _, err := c.ChangeEndpoint(cmd.Context(), present.ID, changed); err != nil {
-				return refused(err)
-			}
-			_, err = fmt.Fprintf(a.stdout, "changed %s\n", present.Endpoint)
-			return err
-		},
 	}
+	cmd.RunE = a.remote(server, func(ctx context.Context, c *client.Client, args []string) error {
+		if err := f.settle(args[0]); err != nil {
+			return err
+		}
+		present, err := c.FindEndpoint(ctx, f.Endpoint)
+		if err != nil {
+			return err
+		}
+		changed := merged(cmd, present.EndpointSettings, f.EndpointSettings)
+		if _, err := c.ChangeEndpoint(ctx, present.ID, changed); err != nil {
+			return err
+		}
+		_, err = fmt.Fprintf(a.stdout, "changed %s\n", present.Endpoint)
+		return err
+	})
 	f.add(cmd)
 	return cmd
 }
@@ -195,18 +183,14 @@ func (a *app) estateRemove(server *string) *cobra.Command {
 	return &cobra.Command{
 		Use: "remove ENDPOINT...", Short: "Remove endpoints and their history", Args: cobra.MinimumNArgs(1),
 		Example: "  nurvik estate remove drydock.tarnholm.example",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.connect(*server)
-			if err != nil {
-				return err
-			}
+		RunE: a.remote(server, func(ctx context.Context, c *client.Client, args []string) error {
 			for _, target := range args {
-				if err := a.remove(cmd.Context(), c, target); err != nil {
-					return refused(err)
+				if err := a.remove(ctx, c, target); err != nil {
+					return err
 				}
 			}
 			return nil
-		},
+		}),
 	}
 }
 
@@ -231,7 +215,7 @@ func (a *app) estateImport(server *string) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "import FILE", Short: "Take in an estate file with its trust stores, all of it or nothing", Args: cobra.ExactArgs(1),
 		Example: "  nurvik estate import estate.yaml\n  nurvik estate import --replace estate.yaml",
-		RunE: func(cmd *cobra.Command, args []string) error {
+		RunE: a.remote(server, func(ctx context.Context, c *client.Client, args []string) error {
 			e, err := estatefile.Read(args[0])
 			if errors.Is(err, os.ErrNotExist) {
 				return &statusError{statusUnexamined, err}
@@ -243,17 +227,13 @@ func (a *app) estateImport(server *string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			c, err := a.connect(*server)
+			done, err := c.Import(ctx, api.EstateImport{Estate: estate, Replace: replace})
 			if err != nil {
 				return err
 			}
-			done, err := c.Import(cmd.Context(), api.EstateImport{Estate: estate, Replace: replace})
-			if err != nil {
-				return refused(err)
-			}
 			_, err = fmt.Fprintf(a.stdout, "%d endpoints added, %d changed, %d unchanged, %d removed\n", done.Added, done.Changed, done.Unchanged, done.Removed)
 			return err
-		},
+		}),
 	}
 	cmd.Flags().BoolVar(&replace, "replace", false, "remove endpoints that are not in the file")
 	return cmd
@@ -263,14 +243,10 @@ func (a *app) estateExport(server *string) *cobra.Command {
 	return &cobra.Command{
 		Use: "export", Short: "Write the whole estate as an estate file", Args: cobra.NoArgs,
 		Example: "  nurvik estate export > estate.yaml",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.connect(*server)
+		RunE: a.remote(server, func(ctx context.Context, c *client.Client, _ []string) error {
+			estate, err := c.Export(ctx)
 			if err != nil {
 				return err
-			}
-			estate, err := c.Export(cmd.Context())
-			if err != nil {
-				return refused(err)
 			}
 			file, err := estatefile.FromService(estate)
 			if err != nil {
@@ -282,6 +258,6 @@ func (a *app) estateExport(server *string) *cobra.Command {
 			}
 			_, err = a.stdout.Write(text)
 			return err
-		},
+		}),
 	}
 }

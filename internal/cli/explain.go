@@ -6,8 +6,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"nurvik/core/judge"
-	"nurvik/internal/build"
 	"nurvik/internal/report"
+	"nurvik/internal/version"
 )
 
 func (a *app) explainCommand() *cobra.Command {
@@ -55,9 +55,9 @@ func (a *app) versionCommand() *cobra.Command {
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			if a.output == "json" {
-				return report.JSON(a.stdout, map[string]string{"version": build.Version, "go": build.Go()})
+				return report.JSON(a.stdout, map[string]string{"version": version.Number, "go": version.Go()})
 			}
-			_, err := fmt.Fprintf(a.stdout, "nurvik %s (%s)\n", build.Version, build.Go())
+			_, err := fmt.Fprintf(a.stdout, "nurvik %s (%s)\n", version.Number, version.Go())
 			return err
 		},
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -22,31 +23,27 @@ func (a *app) findingsCommand() *cobra.Command {
 		Short:   "List what is wrong in the estate, since when and what to do",
 		Example: "  nurvik findings --severity fault\n  nurvik findings --endpoint tides.tarnholm.example\n  nurvik findings --state gone",
 		Args:    cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.connect(server)
-			if err != nil {
-				return err
-			}
+		RunE: a.remote(&server, func(ctx context.Context, c *client.Client, _ []string) error {
 			if target != "" {
 				parsed, err := endpoint.Parse(target)
 				if err != nil {
 					return usage(err)
 				}
-				e, err := c.FindEndpoint(cmd.Context(), parsed.String())
+				e, err := c.FindEndpoint(ctx, parsed.String())
 				if err != nil {
-					return refused(err)
+					return err
 				}
 				filter.EndpointID = e.ID
 			}
-			list, err := c.Findings(cmd.Context(), filter)
+			list, err := c.Findings(ctx, filter)
 			if err != nil {
-				return refused(err)
+				return err
 			}
 			if a.output == "json" {
 				return report.JSON(a.stdout, list)
 			}
 			return a.printFindings(list)
-		},
+		}),
 	}
 	addServer(cmd, &server)
 	a.addOutput(cmd)

@@ -25,8 +25,23 @@ func (a *app) connect(server string) (*client.Client, error) {
 	return c, nil
 }
 
+// remote makes the body of a command that speaks to the service.
+func (a *app) remote(server *string, work func(ctx context.Context, c *client.Client, args []string) error) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, args []string) error {
+		c, err := a.connect(*server)
+		if err != nil {
+			return err
+		}
+		return refused(work(cmd.Context(), c, args))
+	}
+}
+
 // refused turns what the service refused as wrong into a wrong call.
 func refused(err error) error {
+	var status *statusError
+	if err == nil || errors.As(err, &status) {
+		return err
+	}
 	var p *client.Problem
 	if errors.As(err, &p) && (p.Status == 409 || p.Status == 422 || p.Status == 400) {
 		return usage(err)

@@ -27,7 +27,7 @@ Ctrl-C then leaves the audit running and says how to follow or cancel it.`,
   nurvik run tides.tarnholm.example pilots.tarnholm.example
   nurvik run follow 7
   nurvik run cancel 7`,
-		RunE: func(cmd *cobra.Command, args []string) error {
+		RunE: a.remote(&server, func(ctx context.Context, c *client.Client, args []string) error {
 			limit, err := parseLimit(failFrom)
 			if err != nil {
 				return err
@@ -40,22 +40,18 @@ Ctrl-C then leaves the audit running and says how to follow or cancel it.`,
 				}
 				start.At = &moment
 			}
-			c, err := a.connect(server)
-			if err != nil {
+			if start.EndpointIDs, err = endpointIDs(ctx, c, args); err != nil {
 				return err
 			}
-			if start.EndpointIDs, err = endpointIDs(cmd.Context(), c, args); err != nil {
-				return refused(err)
-			}
-			audit, err := c.StartAudit(cmd.Context(), start)
+			audit, err := c.StartAudit(ctx, start)
 			if err != nil {
-				return refused(err)
+				return err
 			}
 			if !follow {
 				return a.printAudit(audit)
 			}
-			return a.follow(cmd.Context(), c, audit.ID, limit)
-		},
+			return a.follow(ctx, c, audit.ID, limit)
+		}),
 	}
 	addServer(cmd, &server)
 	a.addOutput(cmd)
@@ -118,7 +114,7 @@ func (a *app) follow(ctx context.Context, c *client.Client, id int64, limit verd
 		return &statusError{statusUnexamined, fmt.Errorf("audit %d goes on without you; follow it with \"nurvik run follow %d\", cancel it with \"nurvik run cancel %d\"", id, id, id)}
 	}
 	if err != nil {
-		return refused(err)
+		return err
 	}
 	if err := a.printAudit(audit); err != nil {
 		return err
@@ -170,7 +166,7 @@ func (a *app) runFollow(server *string) *cobra.Command {
 	var failFrom string
 	cmd := &cobra.Command{
 		Use: "follow AUDIT", Short: "Follow a running audit until it has ended", Args: cobra.ExactArgs(1), Example: "  nurvik run follow 7",
-		RunE: func(cmd *cobra.Command, args []string) error {
+		RunE: a.remote(server, func(ctx context.Context, c *client.Client, args []string) error {
 			limit, err := parseLimit(failFrom)
 			if err != nil {
 				return err
@@ -179,12 +175,8 @@ func (a *app) runFollow(server *string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			c, err := a.connect(*server)
-			if err != nil {
-				return err
-			}
-			return a.follow(cmd.Context(), c, id, limit)
-		},
+			return a.follow(ctx, c, id, limit)
+		}),
 	}
 	a.addOutput(cmd)
 	cmd.Flags().StringVar(&failFrom, "fail-from", "fault", "end with 1 from this `SEVERITY` on: fault, risk or never")
@@ -194,21 +186,17 @@ func (a *app) runFollow(server *string) *cobra.Command {
 func (a *app) runCancel(server *string) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "cancel AUDIT", Short: "Cancel a running audit; verdicts stay as they were", Args: cobra.ExactArgs(1), Example: "  nurvik run cancel 7",
-		RunE: func(cmd *cobra.Command, args []string) error {
+		RunE: a.remote(server, func(ctx context.Context, c *client.Client, args []string) error {
 			id, err := parseAuditID(args[0])
 			if err != nil {
 				return err
 			}
-			c, err := a.connect(*server)
+			audit, err := c.CancelAudit(ctx, id)
 			if err != nil {
 				return err
 			}
-			audit, err := c.CancelAudit(cmd.Context(), id)
-			if err != nil {
-				return refused(err)
-			}
 			return a.printAudit(audit)
-		},
+		}),
 	}
 	a.addOutput(cmd)
 	return cmd
@@ -217,14 +205,10 @@ func (a *app) runCancel(server *string) *cobra.Command {
 func (a *app) runList(server *string) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "list", Short: "List the newest audits", Args: cobra.NoArgs, Example: "  nurvik run list",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.connect(*server)
+		RunE: a.remote(server, func(ctx context.Context, c *client.Client, _ []string) error {
+			audits, err := c.Audits(ctx, 20)
 			if err != nil {
 				return err
-			}
-			audits, err := c.Audits(cmd.Context(), 20)
-			if err != nil {
-				return refused(err)
 			}
 			if a.output == "json" {
 				return report.JSON(a.stdout, audits)
@@ -235,7 +219,7 @@ func (a *app) runList(server *string) *cobra.Command {
 				}
 			}
 			return nil
-		},
+		}),
 	}
 	a.addOutput(cmd)
 	return cmd

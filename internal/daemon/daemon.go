@@ -16,10 +16,10 @@ import (
 
 	"nurvik/console"
 	"nurvik/core/probe"
-	"nurvik/internal/build"
 	"nurvik/internal/service"
 	"nurvik/internal/service/web"
 	"nurvik/internal/settings"
+	"nurvik/internal/version"
 )
 
 // Main runs the call and returns the exit status: 0, 1 for a failure, 2 for a wrong call.
@@ -176,7 +176,7 @@ func (a *app) versionCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "version", Short: "Say which version this is", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			_, err := fmt.Fprintf(a.stdout, "nurvikd %s (%s)\n", build.Version, build.Go())
+			_, err := fmt.Fprintf(a.stdout, "nurvikd %s (%s)\n", version.Number, version.Go())
 			return err
 		},
 	}

@@ -135,7 +135,7 @@ func (q *Queue) bench(ctx context.Context, a store.Audit, met []*pki.Certificate
 			known = append(known, c)
 		}
 	}
-	b.context = judge.Context{Policy: p, Known: chain.NewPool(known), Anchors: trust.Merge("all", all...), At: momentOf(a, q.options.Now())}
+	b.context = judge.Context{Policy: p, Verifier: &chain.Verifier{}, Known: chain.NewPool(known), Anchors: trust.Merge("all", all...), At: momentOf(a, q.options.Now())}
 	return b, nil
 }
 

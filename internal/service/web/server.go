@@ -19,10 +19,10 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"nurvik/internal/api"
-	"nurvik/internal/build"
 	"nurvik/internal/service/auth"
 	"nurvik/internal/service/jobs"
 	"nurvik/internal/service/store"
+	"nurvik/internal/version"
 )
 
 // Options say what the server is made of.
@@ -75,7 +75,7 @@ func Document() ([]byte, error) {
 
 // config switches off what loads from or points to other places, and the echo of rejected values.
 func config() huma.Config {
-	c := huma.DefaultConfig("Nurvik", build.Version)
+	c := huma.DefaultConfig("Nurvik", version.Number)
 	c.Info.Description = "Audit of TLS certificates: the estate, audits and findings."
 	c.DocsPath, c.SchemasPath, c.CreateHooks = "", "", nil
 	c.OpenAPIPath = "/api/openapi"

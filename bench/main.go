@@ -1,0 +1,94 @@
+// Bench measures what the design promises, each figure as a ratio to a floor
+// that is run beside it on the same machine. It ends with 1 when a limit is missed.
+package main
+
+import (
+	"fmt"
+	"os"
+	"runtime"
+	"slices"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+
+	"nurvik/internal/report"
+	"nurvik/internal/version"
+)
+
+// figure is one promise: ours may take at most limit times what the floor takes.
+type figure struct {
+	name        string
+	limit       float64
+	ours, floor func() error
+}
+
+// rounds is how often each side is run, in turns; the middle counts.
+const rounds = 5
+
+func main() {
+	directory, err := os.MkdirTemp("", "nurvik-bench-")
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+	missed, err := run(directory)
+	if removeErr := os.RemoveAll(directory); err == nil {
+		err = removeErr
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+	}
+	if err != nil || missed {
+		os.Exit(1)
+	}
+}
+
+func run(directory string) (missed bool, err error) {
+	files, err := fileFigure(directory)
+	if err != nil {
+		return false, err
+	}
+	visits, stop, err := visitFigure(directory)
+	if err != nil {
+		return false, err
+	}
+	defer stop()
+	out := report.NewTable("figure", "ours", "floor", "ratio", "limit", "")
+	for _, f := range []figure{files, visits} {
+		ours, floor, err := measure(f)
+		if err != nil {
+			return false, fmt.Errorf("%s: %w", f.name, err)
+		}
+		ratio := float64(ours) / float64(floor)
+		word := "met"
+		if ratio > f.limit {
+			word, missed = "MISSED", true
+		}
+		out.AppendRow(table.Row{f.name, ours.Round(time.Millisecond), floor.Round(time.Millisecond), fmt.Sprintf("%.2f", ratio), fmt.Sprintf("%.2f", f.limit), word})
+	}
+	fmt.Printf("%s; %s/%s, %d processors, %s\n\n%s\n", time.Now().UTC().Format(time.DateOnly), runtime.GOOS, runtime.GOARCH, runtime.NumCPU(), version.Go(), out.Render())
+	return missed, nil
+}
+
+// measure runs both sides in turns, after one round that warms caches, and returns the middle of each.
+func measure(f figure) (ours, floor time.Duration, err error) {
+	var a, b []time.Duration
+	for round := range rounds + 1 {
+		for _, side := range []struct {
+			run  func() error
+			into *[]time.Duration
+		}{{f.ours, &a}, {f.floor, &b}} {
+			runtime.GC()
+			started := time.Now()
+			if err := side.run(); err != nil {
+				return 0, 0, err
+			}
+			if round > 0 {
+				*side.into = append(*side.into, time.Since(started))
+			}
+		}
+	}
+	slices.Sort(a)
+	slices.Sort(b)
+	return a[rounds/2], b[rounds/2], nil
+}
