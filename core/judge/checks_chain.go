@@ -37,7 +37,7 @@ func (b *bundle) incomplete(path chain.Path) Finding {
 	}
 	f := found("chain.incomplete", b.leaf.Fingerprint().String(), b.leaf.Label(), "The chain of %s lacks %s; clients that do not have it stored cannot build the path.", b.leaf.Label(), strings.Join(names, " and "))
 	f.Evidence = evidence
-	f.Remedy = fmt.Sprintf("Put the certificate file together in this order: %s. The missing certificates are in the evidence, as PEM. Then reload the server.", strings.Join(labels(path.Below()), ", then "))
+	f.Remedy = fmt.Sprintf("Put the certificate file together in this order: %s. The missing certificates come along as PEM, in the console and with -o json. Then reload the server.", strings.Join(labels(path.Below()), ", then "))
 	return f
 }
 

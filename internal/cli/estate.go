@@ -68,7 +68,9 @@ func (a *app) printEndpoints(list []api.Endpoint) error {
 	out := report.NewTable("verdict", "endpoint", "days left", "issuer", "findings")
 	for _, e := range list {
 		days := "–"
-		if e.NotAfter != nil {
+		if e.NotAfter != nil && e.NotAfter.Before(a.now()) {
+			days = "expired"
+		} else if e.NotAfter != nil {
 			days = fmt.Sprint(int(e.NotAfter.Sub(a.now()) / (24 * time.Hour)))
 		}
 		out.AppendRow(table.Row{report.VerdictWord(judge.Verdict(e.Verdict), style), e.Endpoint, days, e.Issuer, strings.Join(e.Codes, ", ")})

@@ -143,7 +143,7 @@ type FindingRow struct {
 
 // Findings returns one page, the worst first, and the cursor of the next.
 func (s *Store) Findings(ctx context.Context, q FindingQuery) ([]FindingRow, string, error) {
-	const key = `CASE severity WHEN 'fault' THEN '1' WHEN 'risk' THEN '2' WHEN 'note' THEN '4' ELSE '3' END || ' ' || target || ' ' || code || ' ' || findings.id`
+	const key = `CASE severity WHEN 'fault' THEN '1' WHEN 'risk' THEN '2' WHEN 'note' THEN '4' ELSE '3' END || ' ' || target || ' ' || code || ' ' || about || ' ' || findings.id`
 	db := s.read(ctx).Model(&Finding{}).Select("findings.*, endpoints.target, " + key + ` COLLATE "C" AS sort_key`).Joins("JOIN endpoints ON endpoints.id = endpoint_id")
 	for column, value := range map[string]string{"code": q.Code, "severity": q.Severity, "state": q.State} {
 		if value != "" {

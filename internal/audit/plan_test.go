@@ -1,0 +1,140 @@
+package audit_test
+
+import (
+	"context"
+	"encoding/pem"
+	"errors"
+	"net"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"nurvik/core/judge"
+	"nurvik/core/policy"
+	"nurvik/core/probe"
+	"nurvik/internal/audit"
+	"nurvik/internal/harbour"
+)
+
+// world is a harbour's files, without its ports.
+func world(t *testing.T, port uint16) *harbour.Harbour {
+	t.Helper()
+	h, err := harbour.Start(harbour.Options{Directory: t.TempDir(), Port: port, Now: time.Now()})
+	require.NoError(t, err)
+	h.Close()
+	return h
+}
+
+func options(t *testing.T, network probe.Network) audit.Options {
+	t.Helper()
+	p, err := policy.Builtin(policy.Default)
+	require.NoError(t, err)
+	return audit.Options{Prober: probe.New(network, probe.Deadlines{Handshake: time.Second}), Policy: p, At: time.Now()}
+}
+
+// nowhere is a network without routes or names.
+func nowhere() probe.Network {
+	return probe.Network{
+		Dial: func(context.Context, netip.AddrPort) (net.Conn, error) { return nil, errors.New("no network") },
+		Lookup: func(context.Context, string) ([]netip.Addr, error) {
+			return []netip.Addr{netip.MustParseAddr("2001:db8::1")}, nil
+		},
+		HasRoute: func(netip.Addr) bool { return false },
+		Now:      time.Now,
+	}
+}
+
+func TestFilesUseTheEstatesStoresAndDefaults(t *testing.T) {
+	h := world(t, 24581)
+	file := filepath.Join(h.Files, "tides-fullchain.pem")
+	verdict := func(r audit.Request) judge.Verdict {
+		plan, err := audit.NewPlan(r)
+		require.NoError(t, err)
+		for _, target := range plan.Run(t.Context(), options(t, nowhere())).Targets {
+			if target.Target == file {
+				return target.Verdict
+			}
+		}
+		return ""
+	}
+	assert.Equal(t, judge.Faulty, verdict(audit.Request{Targets: []string{file}}), "the system does not know the harbour's issuer")
+	assert.Equal(t, judge.Sound, verdict(audit.Request{Targets: []string{file, h.EstateFile}}), "the estate's default does, wherever it stands in the call")
+	assert.Equal(t, judge.Faulty, verdict(audit.Request{Targets: []string{file, h.EstateFile}, Trust: []string{"inner"}}), "the call comes before the default")
+	assert.Equal(t, judge.Sound, verdict(audit.Request{Targets: []string{file, h.EstateFile}, Trust: []string{"inner", "outer"}}))
+}
+
+func TestFamilyWithoutRouteIsToldOnce(t *testing.T) {
+	plan, err := audit.NewPlan(audit.Request{Targets: []string{"tides.tarnholm.example", "pilots.tarnholm.example"}})
+	require.NoError(t, err)
+	r := plan.Run(t.Context(), options(t, nowhere()))
+	assert.Empty(t, r.Targets, "what was not visited has no verdict")
+	assert.Len(t, r.Unexamined, 2)
+	assert.Equal(t, []string{"2001:db8::1"}, r.NoRoute)
+}
+
+func TestTargetsAreToldApart(t *testing.T) {
+	directory := t.TempDir()
+	h := world(t, 24582)
+	data, err := os.ReadFile(filepath.Join(h.Files, "tides.der"))
+	require.NoError(t, err)
+	odd := filepath.Join(directory, "tides:443") // a name like an endpoint's, but it exists as a path
+	require.NoError(t, os.WriteFile(odd, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: data}), 0o600))
+	tests := []struct {
+		name, target, unexamined string
+		steps                    int
+		usage                    string
+	}{
+		{"host", "tides.tarnholm.example", "", 1, ""},
+		{"host and port", "tides.tarnholm.example:8443", "", 1, ""},
+		{"scheme", "imaps://post.tarnholm.example", "", 1, ""},
+		{"a path", odd, "", 0, ""},
+		{"a path that is not there", "./tides.tarnholm.example", "no such file", 0, ""},
+
+		{"neither", "not a target", "", 0, "neither"},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			plan, err := audit.NewPlan(audit.Request{Targets: []string{tt.target}, Stdin: strings.NewReader("")})
+			if tt.usage != "" {
+				var wrong *audit.UsageError
+				require.ErrorAs(t, err, &wrong)
+				return
+			}
+			require.NoError(t, err)
+			assert.Equal(t, tt.steps, plan.Steps())
+			if tt.unexamined != "" {
+				r := plan.Run(t.Context(), options(t, nowhere()))
+				assert.Contains(t, r.Unexamined[0].Reason, tt.unexamined)
+			}
+		})
+	}
+}
+
+func TestProgressCountsEveryVisit(t *testing.T) {
+	plan, err := audit.NewPlan(audit.Request{Targets: []string{"a.tarnholm.example", "b.tarnholm.example", "c.tarnholm.example"}})
+	require.NoError(t, err)
+	var seen []int
+	o := options(t, nowhere())
+	o.Parallel = 1
+	o.Progress = func(done, total int) {
+		assert.Equal(t, 3, total)
+		seen = append(seen, done)
+	}
+	plan.Run(t.Context(), o)
+	assert.Equal(t, []int{1, 2, 3}, seen)
+}
+
+func TestReaches(t *testing.T) {
+	r := &audit.Report{Targets: []audit.Target{{Judgement: judge.Judgement{Findings: []judge.Finding{{Severity: judge.None}, {Severity: judge.Risk}}}}}}
+	assert.False(t, r.Reaches(judge.Fault))
+	assert.True(t, r.Reaches(judge.Risk))
+	assert.True(t, r.Reaches(judge.Note))
+	r.Targets[0].Findings = r.Targets[0].Findings[:1]
+	assert.False(t, r.Reaches(judge.Note), "what only says why an endpoint is unreachable is no finding to fail for")
+}
