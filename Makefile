@@ -48,7 +48,7 @@ docs:
 
 console/node_modules/.package-lock.json: console/package.json console/package-lock.json
 	@scripts/ensure
-	@$(NPM) ci --silent
+	@$(NPM) ci >/dev/null
 	@touch $@
 
 console/src/api/schema.d.ts: docs/openapi.json console/node_modules/.package-lock.json
