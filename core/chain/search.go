@@ -55,8 +55,17 @@ func (p Path) Below() []*pki.Certificate {
 // and a handful of candidates for each place.
 const (
 	maxPathLength = 12   // certificates in a path, anchor included
-	maxSteps      = 2000 // candidates looked at, over the whole search
+	maxSteps      = 2000 // candidates looked at, over the whole search; a monstrous key counts for many
 )
+
+// cost is 1 for every key that is met in earnest, and grows with the work that
+// modulus and exponent of an RSA key cause.
+func cost(key pki.PublicKey) int {
+	if key.E == nil {
+		return 1
+	}
+	return 1 + key.Bits*key.E.BitLen()/(1<<20)
+}
 
 // Query says what to search.
 type Query struct {
@@ -135,7 +144,7 @@ func (s *search) extend(p Path) {
 	extended := false
 	if len(p.Certificates) < maxPathLength {
 		for _, next := range s.issuers(top) {
-			if s.steps++; s.steps > maxSteps {
+			if s.steps += cost(next.certificate.PublicKey); s.steps > maxSteps {
 				s.gaveUp = true
 				break
 			}

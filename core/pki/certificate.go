@@ -281,12 +281,13 @@ var processed = map[OID]bool{
 	oidPolicyMappings: true, oidPolicyConstraints: true, oidInhibitAnyPolicy: true, oidNameConstraints: true,
 }
 
-// URLs returns the addresses of the access method, such as where the issuer's certificate can be had.
+// URLs returns the addresses of the access method, such as where the issuer's
+// certificate can be had, fit to be shown.
 func (c *Certificate) URLs(method OID) []string {
 	var out []string
 	for _, a := range c.AuthorityInfo {
 		if a.Method == method && a.Location.Kind == NameURI {
-			out = append(out, a.Location.Value)
+			out = append(out, Printable(a.Location.Value))
 		}
 	}
 	return out

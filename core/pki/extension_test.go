@@ -8,11 +8,14 @@ import (
 	"math/big"
 	"net"
 	"net/url"
+	"strings"
 	"testing"
+	"unicode"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"nurvik/core/forge"
 	"nurvik/core/pki"
 )
 
@@ -120,4 +123,37 @@ func upperColons(text string) string {
 		}
 	}
 	return out
+}
+
+func TestPrintable(t *testing.T) {
+	for name, tt := range map[string]struct{ in, want string }{
+		"plain":           {"tides.tarnholm.example", "tides.tarnholm.example"},
+		"umlauts stay":    {"Fähre", "Fähre"},
+		"escape sequence": {"\x1b[31mred", "\uFFFD[31mred"},
+		"null and bell":   {"a\x00b\a", "a\uFFFDb\uFFFD"},
+		"C1 control":      {"a\u009bb", "a\uFFFDb"},
+		"line end":        {"a\nb", "a\uFFFDb"},
+		"direction":       {"a\u202eb", "a\uFFFDb"},
+		"no UTF-8":        {"a\xffb", "a\uFFFDb"},
+	} {
+		assert.Equal(t, tt.want, pki.Printable(tt.in), name)
+	}
+	long := pki.Printable(strings.Repeat("ä", 1000))
+	assert.Len(t, []rune(long), 254)
+	assert.True(t, strings.HasSuffix(long, "…"))
+}
+
+// TestHostileNames shows that nothing of a certificate reaches people unclean.
+func TestHostileNames(t *testing.T) {
+	c, err := pki.ParseCertificate(forged(t, func(w *forge.Template) {
+		w.Name, w.Names = "\x1b]0;owned\a\x00\u202e", []string{"\x1b[2J.example"}
+	}))
+	require.NoError(t, err)
+	d := c.Describe()
+	for _, text := range append([]string{d.Subject, d.Label, d.Issuer, d.IssuerName}, d.Names...) {
+		for _, r := range text {
+			assert.False(t, unicode.IsControl(r) || unicode.Is(unicode.Cf, r), "%q", text)
+		}
+	}
+	assert.Contains(t, d.Subject, `\1B]0\;owned\07\00`, "the whole name keeps them, escaped")
 }

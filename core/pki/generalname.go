@@ -3,7 +3,6 @@ package pki
 import (
 	"fmt"
 	"net/netip"
-	"strings"
 
 	"golang.org/x/crypto/cryptobyte"
 )
@@ -135,12 +134,13 @@ func (c *Certificate) namesOf(kind NameKind) []string {
 	return out
 }
 
-// HostNames returns the host names and addresses of the alternative names, in their order.
+// HostNames returns the host names and addresses of the alternative names, in
+// their order and fit to be shown.
 func (c *Certificate) HostNames() []string {
 	var out []string
 	for _, g := range c.AltNames {
 		if g.Kind == NameDNS || g.Kind == NameIP {
-			out = append(out, strings.ToValidUTF8(g.Value, "\uFFFD"))
+			out = append(out, Printable(g.Value))
 		}
 	}
 	return out

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"unicode"
 	"unicode/utf16"
 	"unicode/utf8"
 
@@ -48,11 +49,11 @@ func (n Name) First(attribute OID) string {
 func (n Name) CommonName() string { return n.First("2.5.4.3") }
 
 // Label is what people call the owner of the name: the common name, else the
-// organisational unit, the organisation or the whole name.
+// organisational unit, the organisation or the whole name. It is fit to be shown.
 func (n Name) Label() string {
 	for _, attribute := range []OID{"2.5.4.3", "2.5.4.11", "2.5.4.10"} {
 		if v := n.First(attribute); v != "" {
-			return v
+			return Printable(v)
 		}
 	}
 	return n.String()
@@ -89,8 +90,8 @@ func escapeAttribute(value string) string {
 		switch {
 		case strings.ContainsRune(`,+"\<>;=`, r):
 			out.WriteString(`\` + string(r))
-		case r < 0x20 || r == 0x7f:
-			fmt.Fprintf(&out, `\%02X`, r)
+		case unicode.IsControl(r) || unicode.Is(unicode.Cf, r):
+			fmt.Fprintf(&out, `\%X`, string(r)) // the bytes of its UTF-8 (RFC 4514, 2.4)
 		default:
 			out.WriteRune(r)
 		}

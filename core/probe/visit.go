@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"nurvik/core/facts"
+	"nurvik/core/pki"
 	"nurvik/core/tlswire"
 )
 
@@ -202,7 +203,7 @@ func (v *visit) close(conn *countingConn, record *facts.Connection, err error) {
 	record.Duration = v.prober.network.Now().Sub(conn.started)
 	record.Outcome = "answered"
 	if err != nil {
-		record.Outcome = err.Error()
+		record.Outcome = pki.Printable(err.Error())
 	}
 	v.observation.Connections = append(v.observation.Connections, *record)
 }

@@ -130,6 +130,6 @@ func (a *app) progress(total int, what string) (step func(done, total int), fini
 	}
 	bar := progressbar.NewOptions(total,
 		progressbar.OptionSetWriter(a.stderr), progressbar.OptionSetDescription(what), progressbar.OptionShowCount(),
-		progressbar.OptionSetWidth(30), progressbar.OptionClearOnFinish(), progressbar.OptionThrottle(100*time.Millisecond))
+		progressbar.OptionSetWidth(30), progressbar.OptionSetPredictTime(false), progressbar.OptionClearOnFinish(), progressbar.OptionThrottle(100*time.Millisecond))
 	return func(done, _ int) { _ = bar.Set(done) }, func() { _ = bar.Finish() }
 }

@@ -1,13 +1,19 @@
 package service_test
 
 import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
 	"errors"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"nurvik/core/forge"
 	"nurvik/internal/api"
 	"nurvik/internal/client"
 )
@@ -236,4 +242,38 @@ func TestCancel(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "unreachable", x.Endpoint.Verdict, "the verdict is as before")
 	assert.NotEqual(t, a.ID, *x.Endpoint.AuditID)
+}
+
+// TestHostileEndpoint serves names that no database column and no terminal
+// should meet raw. The audit must end, and the rest of the estate be judged.
+func TestHostileEndpoint(t *testing.T) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	spki, err := forge.PublicInfo(key)
+	require.NoError(t, err)
+	der, err := forge.Issue(nil, key, forge.Template{Name: "a\x00b\x1b[2J", Names: []string{"\x00.example", strings.Repeat("long.", 2000)}, SPKI: spki, From: time.Unix(1.7e9, 0), Until: time.Unix(1.9e9, 0)})
+	require.NoError(t, err)
+	listener, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{der, []byte("nonsense"), der}, PrivateKey: key}}})
+	require.NoError(t, err)
+	defer listener.Close()
+	go func() {
+		for {
+			conn, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			go func() { _ = conn.(*tls.Conn).Handshake(); _ = conn.Close() }()
+		}
+	}()
+	importHarbour(t)
+	e, err := shared.client.AddEndpoint(t.Context(), api.EndpointSettings{Endpoint: "hostile.tarnholm.example", Connect: []string{listener.Addr().String()}})
+	require.NoError(t, err)
+	defer func() { assert.NoError(t, shared.client.RemoveEndpoint(t.Context(), e.ID)) }()
+	done := auditOf(t, api.AuditStart{})
+	require.Equal(t, "finished", done.State, done.Failure)
+	assert.Equal(t, 18, done.Verdicts.Faulty, "itself, and the others as ever")
+	x, err := shared.client.Examination(t.Context(), e.ID)
+	require.NoError(t, err)
+	assert.Contains(t, strings.Join(x.Endpoint.Codes, " "), "trust.self-signed")
+	assert.Contains(t, strings.Join(x.Endpoint.Codes, " "), "reach.bad-message")
 }

@@ -86,6 +86,8 @@ func TestGuard(t *testing.T) {
 		{"no JSON", "POST", "/api/v1/endpoints", "{", asJSON(), 400},
 		{"unknown field", "POST", "/api/v1/endpoints", `{"endpoint":"a.example","endpiont":"b"}`, asJSON(), 422},
 		{"bad cursor", "GET", "/api/v1/endpoints?cursor=!!", "", nil, 422},
+		{"NUL in a search", "GET", "/api/v1/endpoints?q=%00", "", nil, 422},
+		{"NUL in a label", "POST", "/api/v1/endpoints", `{"endpoint":"nul.tarnholm.example","labels":{"a":"\u0000"}}`, asJSON(), 422},
 		{"bad limit", "GET", "/api/v1/endpoints?limit=0", "", nil, 422},
 		{"bad identifier", "GET", "/api/v1/endpoints/north", "", nil, 422},
 		{"no such operation", "GET", "/api/v1/weather", "", nil, 404},

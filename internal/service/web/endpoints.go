@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"nurvik/core/endpoint"
 	"nurvik/core/naming"
@@ -185,6 +186,12 @@ func endpointOf(e store.Endpoint) api.Endpoint {
 		Faults: e.Faults, Risks: e.Risks, Notes: e.Notes, Codes: orEmpty(e.Codes), JudgedAt: e.JudgedAt, AuditID: e.AuditID}
 }
 
+// isUnstorable recognises what PostgreSQL says of NUL and of bytes that are no UTF-8.
+func isUnstorable(err error) bool {
+	var refused *pgconn.PgError
+	return errors.As(err, &refused) && (refused.Code == "22021" || refused.Code == "22P05")
+}
+
 // failure turns an error of the store into an answer; what is unexpected is
 // logged here and not told to the caller.
 func (s *server) failure(err error) error {
@@ -195,6 +202,8 @@ func (s *server) failure(err error) error {
 		return huma.Error409Conflict(store.ErrExists.Error())
 	case errors.Is(err, store.ErrCursor):
 		return huma.Error422UnprocessableEntity(store.ErrCursor.Error())
+	case isUnstorable(err):
+		return huma.Error422UnprocessableEntity("a text holds a character that cannot be stored, such as NUL")
 	case errors.Is(err, context.Canceled):
 		return huma.NewError(499, "the caller went away")
 	}
