@@ -20,7 +20,8 @@ build: console/dist/app/index.html
 test:
 	@scripts/ensure postgresql ca-certificates chromium
 	@$(MAKE) --no-print-directory check-console build
-	go test -count=1 -timeout 15m ./...
+	@# One package at a time: several start databases, browsers and estates of their own.
+	go test -count=1 -p 1 -timeout 15m ./...
 
 check-console: console/node_modules/.package-lock.json console/src/api/schema.d.ts
 	@$(NPM) run --silent check

@@ -103,7 +103,7 @@ const (
 
 // TestConsole walks through the console as a person does.
 func TestConsole(t *testing.T) {
-	d := serve(t, dataDirectory(t), "--handshake-timeout", "700ms")
+	d := serve(t, dataDirectory(t), "--handshake-timeout", "2s")
 	require.Equal(t, 0, nurvik(t, "estate", "import", estate.EstateFile, "--server", d.address).status)
 	b := open(t)
 
