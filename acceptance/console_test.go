@@ -42,7 +42,7 @@ func open(t *testing.T) *browser {
 	t.Cleanup(closeTab)
 	b := &browser{hosts: map[string]int{}}
 	require.NoError(t, chromedp.Listen(tab, b.hear))
-	limited, cancel := context.WithTimeout(tab, 90*time.Second)
+	limited, cancel := context.WithTimeout(tab, 4*time.Minute)
 	t.Cleanup(cancel)
 	b.Context = limited
 	return b
@@ -93,7 +93,7 @@ func (b *browser) eventually(t *testing.T, script, what string) {
 	require.Eventually(t, func() bool {
 		ok, err := chromedp.Run(b, chromedp.Evaluate[bool](script))
 		return err == nil && ok
-	}, 20*time.Second, 50*time.Millisecond, what)
+	}, 60*time.Second, 50*time.Millisecond, what)
 }
 
 const (
@@ -103,7 +103,7 @@ const (
 
 // TestConsole walks through the console as a person does.
 func TestConsole(t *testing.T) {
-	d := serve(t, dataDirectory(t), "--handshake-timeout", "2s")
+	d := serve(t, dataDirectory(t), "--handshake-timeout", "5s")
 	require.Equal(t, 0, nurvik(t, "estate", "import", estate.EstateFile, "--server", d.address).status)
 	b := open(t)
 

@@ -84,7 +84,7 @@ func call(t *testing.T, stdin, program string, arguments ...string) outcome {
 func nurvik(t *testing.T, arguments ...string) outcome {
 	t.Helper()
 	if arguments[0] == "audit" {
-		arguments = append(arguments, "--resolver", estate.NameServer, "--handshake-timeout", "2s")
+		arguments = append(arguments, "--resolver", estate.NameServer, "--handshake-timeout", "5s")
 	}
 	return call(t, "", "nurvik", arguments...)
 }

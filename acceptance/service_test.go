@@ -22,7 +22,7 @@ import (
 // TestServiceThroughTheClient goes the way of a user: import, audit, look, change.
 func TestServiceThroughTheClient(t *testing.T) {
 	data := dataDirectory(t)
-	d := serve(t, data, "--handshake-timeout", "2s")
+	d := serve(t, data, "--handshake-timeout", "5s")
 	on := func(arguments ...string) outcome { return nurvik(t, append(arguments, "--server", d.address)...) }
 
 	o := on("estate", "list")

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"nurvik/core/chain"
+	"nurvik/core/facts"
 	"nurvik/core/pki"
 	"nurvik/core/trust"
 )
@@ -141,8 +142,8 @@ func checkOrder(b *bundle) {
 }
 
 func (b *bundle) acceptsBefore13() bool {
-	for version, accepted := range b.versions {
-		if accepted && version != "TLS 1.3" {
+	for version, answer := range b.versions {
+		if answer == facts.Accepted && version != "TLS 1.3" {
 			return true
 		}
 	}

@@ -3,14 +3,16 @@ package judge
 import (
 	"slices"
 	"strings"
+
+	"nurvik/core/facts"
 )
 
 // checkVersions judges the protocol versions that an address accepts.
 func checkVersions(b *bundle) {
 	protocols := b.context.Policy.Protocols
 	var accepted []string
-	for version, ok := range b.versions {
-		if ok {
+	for version, answer := range b.versions {
+		if answer == facts.Accepted {
 			accepted = append(accepted, version)
 		}
 	}
@@ -28,19 +30,20 @@ func checkVersions(b *bundle) {
 		f.Remedy = "Switch off " + version + " in the server's configuration and leave TLS 1.2 and TLS 1.3."
 		b.add(f)
 	}
-	current := func(version string) bool { return b.versions[version] }
-	has12, has13 := current("TLS 1.2"), current("TLS 1.3")
+	has := func(version string) bool { return b.versions[version] == facts.Accepted }
+	// A version that nothing was shown of, because no answer came in time, is not called missing.
+	lacks := func(version string) bool { return !has(version) && b.versions[version] != facts.NotShown }
 	var f Finding
 	switch {
-	case !slices.ContainsFunc(protocols.Current, current):
+	case !slices.ContainsFunc(protocols.Current, func(version string) bool { return !lacks(version) }):
 		what := "no version that was offered"
 		if len(accepted) > 0 {
 			what = "only " + strings.Join(accepted, " and ")
 		}
 		f = found("proto.none-current", "versions", "protocol versions", "Neither TLS 1.2 nor TLS 1.3 is accepted, %s.", what)
-	case has12 && !has13:
+	case has("TLS 1.2") && lacks("TLS 1.3"):
 		f = found("proto.without-tls13", "TLS 1.3", "TLS 1.3", "TLS 1.3 is not accepted.")
-	case has13 && !has12:
+	case has("TLS 1.3") && lacks("TLS 1.2"):
 		f = found("proto.without-tls12", "TLS 1.2", "TLS 1.2", "TLS 1.2 is not accepted.")
 	default:
 		return

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"nurvik/core/chain"
+	"nurvik/core/facts"
 	"nurvik/core/naming"
 	"nurvik/core/pki"
 	"nurvik/core/policy"
@@ -56,7 +57,7 @@ type bundle struct {
 	given    []*pki.Certificate
 	leaf     *pki.Certificate
 	names    []naming.Reference
-	versions map[string]bool // accepted, for endpoints
+	versions map[string]facts.Acceptance // for endpoints
 	assessed assessment
 	findings []Finding
 }

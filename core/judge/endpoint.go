@@ -34,7 +34,7 @@ func Endpoint(e facts.Endpoint, context Context) Judgement {
 	pool := newPool()
 	findings, answered := reach(e)
 	for _, o := range e.Observations {
-		b := bundle{context: &context, names: names, versions: map[string]bool{}}
+		b := bundle{context: &context, names: names, versions: map[string]facts.Acceptance{}}
 		if o.Outcome == facts.Answered {
 			b.observed(o)
 			if b.leaf != nil {
@@ -72,7 +72,7 @@ func capital(text string) string {
 // observed judges one address that answered.
 func (b *bundle) observed(o facts.Observation) {
 	for _, v := range o.Versions {
-		b.versions[v.Name] = v.Answer == facts.Accepted
+		b.versions[v.Name] = v.Answer
 		if v.Answer == facts.Garbled {
 			f := found("reach.bad-message", v.Name, v.Name, "The answer to an offer of %s cannot be decoded: %s.", v.Name, v.Detail)
 			b.add(f)

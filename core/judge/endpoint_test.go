@@ -3,6 +3,7 @@ package judge_test
 import (
 	"encoding/json"
 	"net/netip"
+	"slices"
 	"testing"
 	"time"
 
@@ -136,6 +137,8 @@ func TestReach(t *testing.T) {
 		{"some addresses only", observed(good, at("192.0.2.2:443", facts.Refused)), judge.AtRisk, []string{"reach.address-refused risk 192.0.2.2:443"}},
 		{"another protocol", observed(at("192.0.2.1:443", facts.NotTLS)), judge.Faulty, []string{"reach.not-tls fault tides.tarnholm.example:443"}},
 		{"undecodable", observed(at("192.0.2.1:443", facts.BadMessage)), judge.Faulty, []string{"reach.bad-message fault tides.tarnholm.example:443"}},
+		{"a version that nothing was shown of is not called missing", observed(notShown(good, "TLS 1.2", "TLS 1.3")), judge.Sound, []string{}},
+		{"one of the two is enough to say so", observed(notShown(good, "TLS 1.3")), judge.Sound, []string{}},
 		{"no address", facts.Endpoint{Endpoint: host + ":443", ResolveError: "the name server knows no address"}, judge.Unreachable, []string{"dns.unresolved risk tides.tarnholm.example"}},
 		{"garbled in one version", observed(garbled(good)), judge.Faulty, []string{"reach.bad-message fault TLS 1.1"}},
 		{"a certificate that cannot be decoded", observed(served("1.2,1.3", []byte{1, 2, 3})), judge.Faulty, []string{"reach.bad-message fault certificate 1"}},
@@ -147,6 +150,17 @@ func TestReach(t *testing.T) {
 			assert.Equal(t, tt.verdict, j.Verdict)
 		})
 	}
+}
+
+func notShown(o facts.Observation, names ...string) facts.Observation {
+	versions := append([]facts.Version{}, o.Versions...)
+	for i := range versions {
+		if slices.Contains(names, versions[i].Name) {
+			versions[i].Answer = facts.NotShown
+		}
+	}
+	o.Versions = versions
+	return o
 }
 
 func garbled(o facts.Observation) facts.Observation {

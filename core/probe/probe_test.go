@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/netip"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -163,6 +164,27 @@ func TestOutcomes(t *testing.T) {
 			assert.LessOrEqual(t, len(o.Connections), tt.connections)
 		})
 	}
+}
+
+// TestUnansweredVersionIsAskedAgain meets an endpoint that loses its first hello.
+func TestUnansweredVersionIsAskedAgain(t *testing.T) {
+	address, _ := tlsServer(t, tls.VersionTLS12, tls.VersionTLS13)
+	var lost atomic.Bool
+	n := network(nil)
+	dial := n.Dial
+	silent := listen(t, func(c net.Conn) { _, _ = io.Copy(io.Discard, c) })
+	n.Dial = func(ctx context.Context, a netip.AddrPort) (net.Conn, error) {
+		if lost.CompareAndSwap(false, true) {
+			a = silent
+		}
+		return dial(ctx, a)
+	}
+	deadlines := patient
+	deadlines.Handshake = 2 * time.Second
+	o, err := probe.New(n, deadlines).Visit(t.Context(), address, "tides.tarnholm.example")
+	require.NoError(t, err)
+	assert.Equal(t, "TLS 1.3 accepted, TLS 1.2 accepted, TLS 1.1 declined, TLS 1.0 declined", answers(o))
+	assert.Len(t, o.Connections, 5)
 }
 
 // TestVisitHasADeadline meets a peer that answers a byte at a time, for ever.

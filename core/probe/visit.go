@@ -48,6 +48,7 @@ func (p *Prober) Visit(ctx context.Context, address netip.AddrPort, serverName s
 			break
 		}
 	}
+	v.askAgain(limited)
 	if v.answers[tlswire.TLS13].Answer == facts.Accepted && len(v.observation.Certificates) == 0 {
 		v.fetch(limited)
 	}
@@ -55,6 +56,20 @@ func (p *Prober) Visit(ctx context.Context, address netip.AddrPort, serverName s
 		return facts.Observation{}, ctx.Err()
 	}
 	return v.conclude(), nil
+}
+
+// askAgain offers once more the versions that were not answered in time, if
+// others were answered: a busy endpoint or a lost packet is no refusal.
+func (v *visit) askAgain(ctx context.Context) {
+	answered := false
+	for _, fact := range v.answers {
+		answered = answered || fact.Answer == facts.Accepted
+	}
+	for _, version := range asked {
+		if answered && v.answers[version].Answer == facts.NotShown {
+			v.ask(ctx, version)
+		}
+	}
 }
 
 // ask offers one version and reports whether there is more to ask.

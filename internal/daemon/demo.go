@@ -44,6 +44,9 @@ func (a *app) demoCommand() *cobra.Command {
 			if c.Data == "" {
 				c.Data = filepath.Join(dataDirectory(), "demo")
 			}
+			if !cmd.Flags().Changed("handshake-timeout") {
+				c.Deadlines.Handshake = demoHandshake
+			}
 			return a.demo(cmd.Context(), c, port, once)
 		},
 	}
@@ -66,7 +69,6 @@ func (a *app) demo(ctx context.Context, c service.Config, port uint16, once bool
 	if c.Resolver == "" {
 		c.Resolver = h.NameServer
 	}
-	c.Deadlines.Handshake = min(c.Deadlines.Handshake, demoHandshake)
 
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
