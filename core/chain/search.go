@@ -70,8 +70,8 @@ func cost(key pki.PublicKey) int {
 // Query says what to search.
 type Query struct {
 	Leaf  *pki.Certificate
-	Given []*pki.Certificate // what was served, or stands in the file
-	Known *Pool              // what else is known and may be borrowed; nil for nothing
+	Given *Pool // what was served, or stands in the file
+	Known *Pool // what else is known and may be borrowed; nil for nothing
 	Store *trust.Store
 	At    time.Time
 }
@@ -80,7 +80,7 @@ type Query struct {
 // given up before every path was seen. There is always a path: at the least
 // the leaf alone.
 func (v *Verifier) Search(q Query) (best Path, gaveUp bool) {
-	s := search{query: q, given: NewPool(q.Given), verifier: v}
+	s := search{query: q, verifier: v}
 	s.extend(Path{Certificates: []*pki.Certificate{q.Leaf}})
 	return s.best, s.gaveUp
 }
@@ -125,7 +125,6 @@ type candidate struct {
 
 type search struct {
 	query    Query
-	given    *Pool
 	verifier *Verifier
 	best     Path
 	found    bool
@@ -167,11 +166,11 @@ func (s *search) issuers(c *pki.Certificate) []candidate {
 	for _, a := range s.query.Store.Named(key) {
 		out = append(out, candidate{certificate: a.Certificate, anchor: &a})
 	}
-	for _, g := range s.given.named(key) {
+	for _, g := range s.query.Given.named(key) {
 		out = append(out, candidate{certificate: g})
 	}
 	for _, k := range s.query.Known.named(key) {
-		if !slices.ContainsFunc(s.given.named(key), func(g *pki.Certificate) bool { return g.Fingerprint() == k.Fingerprint() }) {
+		if !slices.ContainsFunc(s.query.Given.named(key), func(g *pki.Certificate) bool { return g.Fingerprint() == k.Fingerprint() }) {
 			out = append(out, candidate{certificate: k, borrowed: true})
 		}
 	}

@@ -11,6 +11,8 @@ import (
 	"nurvik/core/pki"
 )
 
+func pool(list ...*pki.Certificate) *chain.Pool { return chain.NewPool(list) }
+
 func labels(p chain.Path) []string {
 	var out []string
 	for _, c := range p.Certificates {
@@ -27,7 +29,7 @@ func TestSearch(t *testing.T) {
 	good := leaf(t, lower, nil)
 
 	t.Run("from what was given, in any order", func(t *testing.T) {
-		p, gaveUp := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: []*pki.Certificate{upperC, good, lowerC}, Store: store(rootC), At: now})
+		p, gaveUp := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: pool(upperC, good, lowerC), Store: store(rootC), At: now})
 		assert.False(t, gaveUp)
 		assert.True(t, p.Valid())
 		assert.Equal(t, []string{"tides.tarnholm.example", "Lower", "Upper", "Root"}, labels(p))
@@ -35,16 +37,16 @@ func TestSearch(t *testing.T) {
 		assert.Len(t, p.Below(), 3)
 	})
 	t.Run("with what is known", func(t *testing.T) {
-		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: []*pki.Certificate{good}, Known: chain.NewPool([]*pki.Certificate{lowerC, upperC}), Store: store(rootC), At: now})
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: pool(good), Known: chain.NewPool([]*pki.Certificate{lowerC, upperC}), Store: store(rootC), At: now})
 		assert.True(t, p.Valid())
 		assert.Equal(t, 2, p.Borrowed)
 	})
 	t.Run("what was given is not borrowed", func(t *testing.T) {
-		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: []*pki.Certificate{good, lowerC}, Known: chain.NewPool([]*pki.Certificate{lowerC, upperC}), Store: store(rootC), At: now})
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: pool(good, lowerC), Known: chain.NewPool([]*pki.Certificate{lowerC, upperC}), Store: store(rootC), At: now})
 		assert.Equal(t, 1, p.Borrowed)
 	})
 	t.Run("an intermediate can be the anchor", func(t *testing.T) {
-		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: []*pki.Certificate{good, lowerC, upperC}, Store: store(upperC), At: now})
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: pool(good, lowerC, upperC), Store: store(upperC), At: now})
 		assert.True(t, p.Valid())
 		assert.Equal(t, []string{"tides.tarnholm.example", "Lower", "Upper"}, labels(p))
 	})
@@ -55,32 +57,32 @@ func TestSearch(t *testing.T) {
 		assert.Len(t, p.Below(), 1)
 	})
 	t.Run("without an anchor the longest path is kept", func(t *testing.T) {
-		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: []*pki.Certificate{good, lowerC, upperC}, Store: store(), At: now})
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: pool(good, lowerC, upperC), Store: store(), At: now})
 		assert.Nil(t, p.Anchor)
 		assert.Len(t, p.Certificates, 3)
 	})
 	t.Run("a sibling of the same name and another key is no issuer", func(t *testing.T) {
 		sibling := parse(t, authority(t, upper, forge.Template{Name: "Lower"}).DER)
-		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: []*pki.Certificate{good, sibling, upperC}, Store: store(rootC), At: now})
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: pool(good, sibling, upperC), Store: store(rootC), At: now})
 		assert.False(t, p.Valid())
 		assert.Empty(t, p.Failures)
 		assert.Len(t, p.Certificates, 1)
 	})
 	t.Run("the sibling beside the right one does no harm", func(t *testing.T) {
 		sibling := parse(t, authority(t, upper, forge.Template{Name: "Lower", NoKeyIDs: true}).DER)
-		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: []*pki.Certificate{good, sibling, lowerC, upperC}, Store: store(rootC), At: now})
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: pool(good, sibling, lowerC, upperC), Store: store(rootC), At: now})
 		assert.True(t, p.Valid())
 		assert.Same(t, lowerC, p.Certificates[1])
 	})
 	t.Run("the path that is in date is preferred", func(t *testing.T) {
 		old, err := forge.Issue(upper, nil, forge.Template{Name: "Lower", CA: true, SPKI: lowerC.PublicKey.Raw, From: now.AddDate(-3, 0, 0), Until: now.AddDate(-1, 0, 0)})
 		require.NoError(t, err)
-		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: []*pki.Certificate{good, parse(t, old), lowerC, upperC}, Store: store(rootC), At: now})
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: pool(good, parse(t, old), lowerC, upperC), Store: store(rootC), At: now})
 		assert.Zero(t, p.OutOfDate)
 		assert.Same(t, lowerC, p.Certificates[1])
 	})
 	t.Run("dates alone do not make a path invalid", func(t *testing.T) {
-		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: []*pki.Certificate{good, lowerC, upperC}, Store: store(rootC), At: now.AddDate(30, 0, 0)})
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: pool(good, lowerC, upperC), Store: store(rootC), At: now.AddDate(30, 0, 0)})
 		assert.True(t, p.Valid())
 		assert.Equal(t, 4, p.OutOfDate)
 	})
@@ -120,7 +122,7 @@ func TestFailures(t *testing.T) {
 			for _, der := range tt.given {
 				given = append(given, parse(t, der))
 			}
-			p, _ := new(chain.Verifier).Search(chain.Query{Leaf: tt.leaf, Given: given, Store: store(parse(t, root.DER)), At: now})
+			p, _ := new(chain.Verifier).Search(chain.Query{Leaf: tt.leaf, Given: chain.NewPool(given), Store: store(parse(t, root.DER)), At: now})
 			require.NotNil(t, p.Anchor, "the names lead to the anchor")
 			assert.False(t, p.Valid())
 			require.Len(t, p.Failures, 1)
@@ -133,7 +135,7 @@ func TestFailures(t *testing.T) {
 		der, err := forge.Issue(root, nil, forge.Template{Name: "Branch", CA: true, SPKI: parse(t, branch.DER).PublicKey.Raw, From: now.AddDate(0, -1, 0), Until: now.AddDate(1, 0, 0)})
 		require.NoError(t, err)
 		l := leaf(t, branch, nil)
-		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: l, Given: []*pki.Certificate{l, parse(t, branch.DER), parse(t, narrow.DER), parse(t, der)}, Store: store(parse(t, root.DER)), At: now})
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: l, Given: pool(l, parse(t, branch.DER), parse(t, narrow.DER), parse(t, der)), Store: store(parse(t, root.DER)), At: now})
 		assert.True(t, p.Valid())
 	})
 }
@@ -157,7 +159,7 @@ func TestSearchIsBounded(t *testing.T) {
 			given = append(given, parse(t, der))
 		}
 	}
-	_, gaveUp := new(chain.Verifier).Search(chain.Query{Leaf: l, Given: given, Store: store(), At: now})
+	_, gaveUp := new(chain.Verifier).Search(chain.Query{Leaf: l, Given: chain.NewPool(given), Store: store(), At: now})
 	assert.True(t, gaveUp)
 }
 
@@ -202,7 +204,7 @@ func TestOrderAndDrawing(t *testing.T) {
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
-			p, _ := new(chain.Verifier).Search(chain.Query{Leaf: l, Given: tt.given, Known: chain.NewPool([]*pki.Certificate{lo, up}), Store: store(ro), At: now})
+			p, _ := new(chain.Verifier).Search(chain.Query{Leaf: l, Given: chain.NewPool(tt.given), Known: chain.NewPool([]*pki.Certificate{lo, up}), Store: store(ro), At: now})
 			require.True(t, p.Valid())
 			assert.Equal(t, tt.order, chain.CompareOrder(tt.given, p))
 			view := new(chain.Verifier).Draw(tt.given, p, "inner")

@@ -7,7 +7,6 @@ import (
 	"nurvik/core/chain"
 	"nurvik/core/facts"
 	"nurvik/core/pki"
-	"nurvik/core/trust"
 )
 
 // checkPath finds why no valid path exists. At most one cause is told.
@@ -94,7 +93,7 @@ func (b *bundle) noAnchor() Finding {
 	var f Finding
 	if b.context.Verifier.SelfSigned(leaf) {
 		f = found("trust.self-signed", id, leaf.Label(), "%s certifies itself; no client trusts it without being told to.", leaf.Label())
-	} else if path, _ := b.search(b.context.anchors().OfKind(trust.Rehearsal), b.context.Known); path.Valid() {
+	} else if path, _ := b.search(b.context.rehearsal(), b.context.Known); path.Valid() {
 		f = found("trust.rehearsal-issuer", id, leaf.Label(), "%s was issued below %q, which is for rehearsal only.", leaf.Label(), path.Anchor.Certificate.Label())
 	} else if at := top.URLs(pki.AccessCAIssuers); !top.SelfIssued() && len(at) > 0 && !b.issuerKnown(top) {
 		f = found("chain.incomplete", id, leaf.Label(), "The chain of %s ends at %s; the certificate of its issuer %q is missing.", leaf.Label(), top.Label(), top.Issuer.Label())

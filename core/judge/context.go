@@ -3,6 +3,7 @@ package judge
 import (
 	"fmt"
 	"slices"
+	"sync"
 	"time"
 
 	"nurvik/core/chain"
@@ -23,13 +24,22 @@ type Context struct {
 	Known     *chain.Pool        // certificates that may be borrowed to complete a path
 	Verifier  *chain.Verifier    // remembers signatures from target to target; nil for none
 	At        time.Time
+
+	anchors   func() *trust.Store // every anchor known
+	rehearsal func() *trust.Store // those for rehearsal
 }
 
-// ready fills in what may be left out.
+// ready fills in what may be left out, and prepares what only some findings need.
 func (c *Context) ready() {
 	if c.Verifier == nil {
 		c.Verifier = &chain.Verifier{}
 	}
+	all := slices.Concat(c.Trust, c.Audiences)
+	if c.Anchors != nil {
+		all = append(all, c.Anchors)
+	}
+	c.anchors = sync.OnceValue(func() *trust.Store { return trust.Merge("all", all...) })
+	c.rehearsal = sync.OnceValue(func() *trust.Store { return c.anchors().OfKind(trust.Rehearsal) })
 }
 
 // stores are the alternatives: the audiences themselves where nothing else is named.
@@ -40,21 +50,13 @@ func (c Context) stores() []*trust.Store {
 	return c.Audiences
 }
 
-// anchors is every anchor known.
-func (c Context) anchors() *trust.Store {
-	all := slices.Concat(c.Trust, c.Audiences)
-	if c.Anchors != nil {
-		all = append(all, c.Anchors)
-	}
-	return trust.Merge("all", all...)
-}
-
 // bundle is one chain under judgement: as served by one address, or as it
 // stands in a file. The checks read it and each adds what it finds.
 type bundle struct {
 	context  *Context
 	file     bool
 	given    []*pki.Certificate
+	pool     *chain.Pool // of what was given, by name
 	leaf     *pki.Certificate
 	names    []naming.Reference
 	versions map[string]facts.Acceptance // for endpoints
@@ -100,7 +102,7 @@ func (b *bundle) assess() assessment {
 }
 
 func (b *bundle) search(store *trust.Store, known *chain.Pool) (chain.Path, bool) {
-	return b.context.Verifier.Search(chain.Query{Leaf: b.leaf, Given: b.given, Known: known, Store: store, At: b.context.At})
+	return b.context.Verifier.Search(chain.Query{Leaf: b.leaf, Given: b.pool, Known: known, Store: store, At: b.context.At})
 }
 
 // preferred orders assessments from different stores.
@@ -119,7 +121,7 @@ func preferred(a, b assessment) bool {
 // issuerKnown reports whether any certificate known here certifies this one, by name and signature.
 func (b *bundle) issuerKnown(c *pki.Certificate) bool {
 	v := b.context.Verifier
-	if v.Certifies(chain.NewPool(b.given), c) || v.Certifies(b.context.Known, c) {
+	if v.Certifies(b.pool, c) || v.Certifies(b.context.Known, c) {
 		return true
 	}
 	return slices.ContainsFunc(b.context.anchors().Named(c.Issuer.Key()), func(a trust.Anchor) bool {

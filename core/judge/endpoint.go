@@ -91,6 +91,7 @@ func (b *bundle) observed(o facts.Observation) {
 		return
 	}
 	b.leaf = b.given[chain.ServedLeaf(b.given)]
+	b.pool = chain.NewPool(b.given)
 	b.assessed = b.assess()
 	for _, check := range endpointChecks {
 		check(b)

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"nurvik/core/chain"
 	"nurvik/core/facts"
 	"nurvik/core/pki"
 )
@@ -42,8 +43,15 @@ func File(file facts.File, context Context) Judgement {
 		findings = append(findings, f)
 	}
 	all := leaves(given)
+	isLeaf := map[*pki.Certificate]bool{}
 	for _, leaf := range all {
-		b := bundle{context: &context, file: true, given: without(given, all, leaf), leaf: leaf, names: context.Names}
+		isLeaf[leaf] = true
+	}
+	authorities := chain.NewPool(slices.DeleteFunc(slices.Clone(given), func(c *pki.Certificate) bool { return isLeaf[c] }))
+	for _, leaf := range all {
+		// The other leaves of the file are chains of their own.
+		own := slices.DeleteFunc(slices.Clone(given), func(c *pki.Certificate) bool { return c != leaf && isLeaf[c] })
+		b := bundle{context: &context, file: true, given: own, pool: authorities, leaf: leaf, names: context.Names}
 		b.assessed = b.assess()
 		if len(file.Damaged) == 0 { // what is damaged may be just what the path lacks
 			checkPath(&b)
@@ -72,17 +80,6 @@ func leaves(given []*pki.Certificate) []*pki.Certificate {
 	}
 	for _, c := range given {
 		if !c.IsCA() && !issued[c.Subject.Key()] {
-			out = append(out, c)
-		}
-	}
-	return out
-}
-
-// without drops the other leaves of the file: they are chains of their own.
-func without(given, leaves []*pki.Certificate, leaf *pki.Certificate) []*pki.Certificate {
-	var out []*pki.Certificate
-	for _, c := range given {
-		if c == leaf || !slices.Contains(leaves, c) {
 			out = append(out, c)
 		}
 	}

@@ -121,9 +121,11 @@ func verdictOf(findings []Finding) Verdict {
 // merge joins the same finding on several addresses into one and sorts.
 func merge(findings []Finding) []Finding {
 	out := []Finding{}
+	place := map[[2]string]int{} // in out, by code and subject
 	for _, f := range findings {
-		i := slices.IndexFunc(out, func(g Finding) bool { return g.Code == f.Code && g.Subject == f.Subject })
-		if i < 0 {
+		i, seen := place[[2]string{f.Code, f.Subject}]
+		if !seen {
+			place[[2]string{f.Code, f.Subject}] = len(out)
 			out = append(out, f)
 			continue
 		}
