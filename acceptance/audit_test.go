@@ -55,6 +55,7 @@ func TestExitStatus(t *testing.T) {
 		{"a file", []string{"audit", file("tides-fullchain.pem"), "--trust", outer}, 0, "", "· sound"},
 		{"a file and the name it must cover", []string{"audit", file("tides-fullchain.pem"), "--trust", outer, "--name", "ebb.tarnholm.example"}, 1, "", "name.uncovered"},
 		{"the harbour's own bundle", []string{"audit", file("outer-authorities.pem")}, 0, "", "· sound"},
+		{"a search that was given up", []string{"audit", file("maze.pem"), "--trust", outer}, 3, "", "chain.gave-up"},
 		{"an empty file", []string{"audit", empty}, 3, "", "empty.pem: nothing was"},
 		{"a file that is not there", []string{"audit", "./none.pem"}, 3, "", "./none.pem: no such file"},
 		{"another port without TLS at once", []string{"audit", "post.tarnholm.example:25"}, 2, "begins in plaintext", ""},

@@ -101,6 +101,11 @@ func (p *Plan) judge(observed []facts.Endpoint, common judge.Context) []judge.Ju
 func (r *Report) add(t Target) {
 	r.Targets = append(r.Targets, t)
 	r.Summary.Count(t.Verdict)
+	for _, f := range t.Findings {
+		if f.Code == "chain.gave-up" { // its chain was not examined to the end
+			r.Unexamined = append(r.Unexamined, Unexamined{t.Target, f.Message})
+		}
+	}
 }
 
 // visit examines every endpoint, a bounded number at once.
