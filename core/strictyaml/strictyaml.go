@@ -38,12 +38,18 @@ func Decode(name string, data []byte, into any) error {
 	if len(document.Content) == 0 {
 		return &Error{name, 0, "the document is empty"}
 	}
+	// Decoding comes first because it refuses anchors that contain themselves, which would lead check in circles.
+	err := document.Decode(into)
+	var mistyped *yaml.TypeError
+	if err != nil && !errors.As(err, &mistyped) {
+		return plain(name, err)
+	}
 	var failures []error
 	check(name, document.Content[0], reflect.TypeOf(into).Elem(), &failures)
 	if len(failures) > 0 {
 		return errors.Join(failures...)
 	}
-	if err := document.Decode(into); err != nil {
+	if err != nil {
 		return plain(name, err)
 	}
 	return nil

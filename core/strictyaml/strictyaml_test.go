@@ -36,6 +36,8 @@ func TestDecodeSaysWhereAndWhat(t *testing.T) {
 		{"two at once", "nme: a\ndeptj: 3\n", `b.yaml:2`},
 		{"wrong kind of value", "name: a\ndepth: deep\n", "b.yaml:2:"},
 		{"twice", "name: a\nname: b\n", "already defined"},
+		{"an anchor that contains itself", "next: &x {name: a, next: *x}\n", "contains itself"},
+		{"misspelt and mistyped: the misspelt key is told", "dept: 1\ndepth: deep\n", `"depth" may be meant`},
 		{"broken", "name: [a\n", "b.yaml"},
 		{"empty", "", "the document is empty"},
 	}
