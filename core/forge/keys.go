@@ -55,12 +55,54 @@ func RSAInfo(bits int) ([]byte, error) {
 		}
 		n.Mul(p, q)
 	}
+	return RSAInfoOf(n, big.NewInt(65537))
+}
+
+// RSAInfoOf is a SubjectPublicKeyInfo with just these numbers, sound or not.
+func RSAInfoOf(n, e *big.Int) ([]byte, error) {
 	var key cryptobyte.Builder
 	key.AddASN1(asn1.SEQUENCE, func(b *cryptobyte.Builder) {
 		b.AddASN1BigInt(n)
-		b.AddASN1Int64(65537)
+		b.AddASN1BigInt(e)
 	})
 	return keyInfo(Algorithm{ID: []int{1, 2, 840, 113549, 1, 1, 1}, Null: true}, key.BytesOrPanic())
+}
+
+// StructuredModulus makes a modulus as the faulty generator of CVE-2017-15361
+// did: both primes are k·M + (65537^a mod M), M the product of the first primes.
+func StructuredModulus(bits int) (*big.Int, error) {
+	m := big.NewInt(2)
+	for n := int64(3); n <= 167; n += 2 {
+		if big.NewInt(n).ProbablyPrime(0) {
+			m.Mul(m, big.NewInt(n))
+		}
+	}
+	prime := func() (*big.Int, error) {
+		most := new(big.Int).Lsh(big.NewInt(1), uint(bits/2-m.BitLen()))
+		for {
+			a, err := rand.Int(rand.Reader, m)
+			if err != nil {
+				return nil, err
+			}
+			k, err := rand.Int(rand.Reader, most)
+			if err != nil {
+				return nil, err
+			}
+			p := new(big.Int).Exp(big.NewInt(65537), a, m)
+			if p.Add(p, k.Mul(k, m)); p.BitLen() >= bits/2-2 && p.ProbablyPrime(10) {
+				return p, nil
+			}
+		}
+	}
+	p, err := prime()
+	if err != nil {
+		return nil, err
+	}
+	q, err := prime()
+	if err != nil {
+		return nil, err
+	}
+	return p.Mul(p, q), nil
 }
 
 func keyInfo(a Algorithm, bits []byte) ([]byte, error) {

@@ -1,9 +1,11 @@
 package pki
 
 import (
+	"iter"
 	"math/big"
 	"slices"
 	"strconv"
+	"strings"
 )
 
 // OID is an object identifier in dotted notation. The zero value is none.
@@ -99,8 +101,17 @@ var words = map[OID]string{
 	"1.3.6.1.5.5.7.3.2": "TLS client", "1.3.6.1.5.5.7.3.3": "code signing", "1.3.6.1.5.5.7.3.4": "e-mail protection",
 	"1.3.6.1.5.5.7.3.8": "time stamping", "1.3.6.1.5.5.7.3.9": "OCSP signing",
 	"1.3.6.1.5.5.7.1.24": "TLS feature", "1.3.6.1.4.1.11129.2.4.2": "signed certificate timestamps",
-	"2.5.29.9": "subject directory attributes", "2.5.29.46": "freshest CRL",
+	"2.5.29.9": "subject directory attributes", "2.5.29.46": "freshest CRL", oidCRLNumber: "CRL number",
+	"2.5.29.16": "private key usage period", "1.3.6.1.5.5.7.1.3": "qualified certificate statements",
+	"2.16.840.1.113730.1.1": "old certificate type", "2.16.840.1.113730.1.13": "old comment", "1.3.6.1.5.5.7.48.1.5": "OCSP no check",
+	"1.3.6.1.4.1.311.20.2": "template name", "1.3.6.1.4.1.311.21.7": "template", "1.3.6.1.4.1.311.20.2.2": "smart-card sign-in",
+	"1.3.6.1.5.5.7.3.17": "IPsec", "2.5.29.56": "no revocation available",
+	oidChallengePassword: "challenge password", oidExtensionRequest: "extension request", oidExtensionRequestOld: "extension request",
+	"1.2.840.113549.1.7.1": "data", oidSignedData: "signed data", "1.2.840.113549.1.7.3": "enveloped data", "1.2.840.113549.1.7.6": "encrypted data",
 }
+
+// plausible reports whether the identifier has the form of one.
+func (id OID) plausible() bool { return len(id) > 4 }
 
 // Words returns the usual name of the identifier, or its dotted form when it has none here.
 func (id OID) Words() string {
@@ -108,4 +119,16 @@ func (id OID) Words() string {
 		return w
 	}
 	return string(id)
+}
+
+// splitArcs yields the arcs as numbers.
+func splitArcs(id OID) iter.Seq[int] {
+	return func(yield func(int) bool) {
+		for text := range strings.SplitSeq(string(id), ".") {
+			arc, err := strconv.Atoi(text)
+			if err != nil || !yield(arc) {
+				return
+			}
+		}
+	}
 }

@@ -21,6 +21,7 @@ const (
 	KeyEd448   KeyAlgorithm = "Ed448"
 	KeyX25519  KeyAlgorithm = "X25519"
 	KeyX448    KeyAlgorithm = "X448"
+	KeyMLDSA   KeyAlgorithm = "ML-DSA"
 	KeyUnknown KeyAlgorithm = "unknown"
 )
 
@@ -31,6 +32,7 @@ type PublicKey struct {
 	Algorithm  KeyAlgorithm
 	Curve      string   // of EC keys, "" when the curve is not known
 	Bits       int      // of the modulus, the field or the fixed size; 0 when unknown
+	Level      string   // of ML-DSA keys: "44", "65" or "87"
 	N, E       *big.Int // of RSA keys
 	Bytes      []byte   // the key as encoded in the bit string
 	Parameters []byte   // of the algorithm, as encoded
@@ -46,13 +48,18 @@ func (k PublicKey) String() string {
 		return "unknown key type " + string(k.ID)
 	case k.Curve != "":
 		return fmt.Sprintf("%s %s", k.Algorithm, k.Curve)
+	case k.Level != "":
+		return string(k.Algorithm) + "-" + k.Level
 	case k.Algorithm == KeyRSA, k.Algorithm == KeyRSAPSS, k.Algorithm == KeyDSA:
 		return fmt.Sprintf("%s %d", k.Algorithm, k.Bits)
 	}
 	return string(k.Algorithm)
 }
 
-// keyAlgorithms: RFC 3279, RFC 4055, RFC 5480, RFC 8410.
+// levels of ML-DSA (RFC 9881, 2).
+var levels = map[OID]string{"2.16.840.1.101.3.4.3.17": "44", "2.16.840.1.101.3.4.3.18": "65", "2.16.840.1.101.3.4.3.19": "87"}
+
+// keyAlgorithms: RFC 3279, RFC 4055, RFC 5480, RFC 8410, RFC 9881.
 var keyAlgorithms = map[OID]struct {
 	algorithm KeyAlgorithm
 	bits      int
@@ -65,6 +72,10 @@ var keyAlgorithms = map[OID]struct {
 	"1.3.101.111":           {KeyX448, 448},
 	"1.3.101.112":           {KeyEd25519, 255},
 	"1.3.101.113":           {KeyEd448, 448},
+
+	"2.16.840.1.101.3.4.3.17": {KeyMLDSA, 0},
+	"2.16.840.1.101.3.4.3.18": {KeyMLDSA, 0},
+	"2.16.840.1.101.3.4.3.19": {KeyMLDSA, 0},
 }
 
 type curve struct {
@@ -81,10 +92,18 @@ var curves = map[OID]curve{
 	"1.3.132.0.34":          {"P-384", 384, elliptic.P384()},
 	"1.3.132.0.35":          {"P-521", 521, elliptic.P521()},
 	"1.3.132.0.10":          {"secp256k1", 256, nil},
+	"1.3.36.3.3.2.8.1.1.1":  {"brainpoolP160r1", 160, nil},
+	"1.3.36.3.3.2.8.1.1.3":  {"brainpoolP192r1", 192, nil},
+	"1.3.36.3.3.2.8.1.1.5":  {"brainpoolP224r1", 224, nil},
 	"1.3.36.3.3.2.8.1.1.7":  {"brainpoolP256r1", 256, nil},
+	"1.3.36.3.3.2.8.1.1.9":  {"brainpoolP320r1", 320, nil},
 	"1.3.36.3.3.2.8.1.1.11": {"brainpoolP384r1", 384, nil},
 	"1.3.36.3.3.2.8.1.1.13": {"brainpoolP512r1", 512, nil},
 }
+
+// OddCurve reports whether the curve is none of the NIST curves that TLS
+// clients speak (RFC 8422, 5.1.1).
+func OddCurve(name string) bool { return curveNamed(name) == nil && name != "P-192" }
 
 func curveNamed(name string) elliptic.Curve {
 	for _, c := range curves {
@@ -93,6 +112,40 @@ func curveNamed(name string) elliptic.Curve {
 		}
 	}
 	return nil
+}
+
+// ParsePublicKey decodes a SubjectPublicKeyInfo. The error is a *MalformedError.
+func ParsePublicKey(der []byte) (PublicKey, error) {
+	d := newDecoder(der)
+	s := cryptobyte.String(d.base)
+	el, ok := d.take(&s, tagSequence, "subjectPublicKeyInfo")
+	if !ok {
+		return PublicKey{}, broken(der)
+	}
+	k := d.publicKey(el)
+	if len(k.Bytes) == 0 || len(s) > 0 || k.Algorithm == KeyUnknown && !k.ID.plausible() {
+		return k, &MalformedError{0, "it is no public key with algorithm and bits"}
+	}
+	return k, nil
+}
+
+// Match identifies the key for comparison: the fingerprint of its usual form,
+// so that keys agree that are the same and differ in writing only (parameters
+// of RSA, a compressed point).
+func (k PublicKey) Match() Fingerprint {
+	switch {
+	case k.N != nil && (k.Algorithm == KeyRSAPSS || k.Algorithm == KeyRSA && string(k.Parameters) != "\x05\x00"):
+		return FingerprintOf(rsaInfo(k.N, k.E))
+	case k.Algorithm == KeyEC && len(k.Bytes) > 0 && k.Bytes[0] != 4:
+		if c := curveNamed(k.Curve); c != nil {
+			if x, y := elliptic.UnmarshalCompressed(c, k.Bytes); x != nil {
+				size := (k.Bits + 7) / 8
+				point := append([]byte{4}, x.FillBytes(make([]byte, size))...)
+				return FingerprintOf(keyInfo(k.ID, k.Parameters, append(point, y.FillBytes(make([]byte, size))...)))
+			}
+		}
+	}
+	return k.Fingerprint()
 }
 
 // publicKey decodes a SubjectPublicKeyInfo.
@@ -119,7 +172,7 @@ func (d *decoder) publicKey(el element) PublicKey {
 	if !ok {
 		return k
 	}
-	k.Algorithm, k.Bits = known.algorithm, known.bits
+	k.Algorithm, k.Bits, k.Level = known.algorithm, known.bits, levels[k.ID]
 	switch k.Algorithm {
 	case KeyRSA, KeyRSAPSS:
 		d.rsaKey(&k, bits)
