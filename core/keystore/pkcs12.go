@@ -138,7 +138,16 @@ func octets(der []byte) ([]byte, error) {
 		if !raw.IsCompound {
 			return raw.Bytes, nil
 		}
-		return octets(raw.Bytes)
+		var joined []byte // explicit, or in pieces as BER allows
+		for rest := raw.Bytes; len(rest) > 0; {
+			var piece asn1.RawValue
+			var err error
+			if rest, err = asn1.Unmarshal(rest, &piece); err != nil || piece.Class != asn1.ClassUniversal || piece.IsCompound {
+				return nil, pbe.ErrDamaged
+			}
+			joined = append(joined, piece.Bytes...)
+		}
+		return joined, nil
 	}
 	if raw.Tag == asn1.TagSequence || raw.Tag == asn1.TagSet {
 		return nil, pbe.ErrDamaged
@@ -253,17 +262,17 @@ func (r *reader12) bag(bag safeBag, depth int) {
 	e := Entry{Alias: alias(bag.Attributes)}
 	switch bag.ID.String() {
 	case oidKeyBag:
-		e.Kind, e.Key = PrivateKey, bag.Value.FullBytes
+		e.Kind, e.Key = PrivateKey, bag.Value.Bytes
 	case oidShroudedBag:
 		e.Kind, e.Encrypted = PrivateKey, true
-		e.Key, e.Protection, e.Locked = r.opener.PKCS8(bag.Value.FullBytes)
+		e.Key, e.Protection, e.Locked = r.opener.PKCS8(bag.Value.Bytes)
 		if e.Locked != nil && r.store.Locked == nil {
 			r.store.Locked = e.Locked
 		}
 	case oidCertBag, oidCRLBag:
 		var value typedValue
 		var der []byte
-		_, err := asn1.Unmarshal(bag.Value.FullBytes, &value)
+		_, err := asn1.Unmarshal(bag.Value.Bytes, &value)
 		if err == nil {
 			der, err = octets(value.Value.FullBytes)
 		}
@@ -284,7 +293,7 @@ func (r *reader12) bag(bag safeBag, depth int) {
 	case oidSecretBag:
 		e.Kind = SecretKey
 	case oidSafeBag:
-		r.bags(bag.Value.FullBytes, depth+1)
+		r.bags(bag.Value.Bytes, depth+1)
 		return
 	default:
 		r.problem("an entry has the unknown type %s", bag.ID)
