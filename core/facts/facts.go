@@ -73,32 +73,3 @@ type Connection struct {
 	Duration time.Duration `json:"duration_ns" doc:"Nanoseconds"`
 	Outcome  string        `json:"outcome"`
 }
-
-// File is what one file holds.
-type File struct {
-	Schema       string       `json:"schema"`
-	Path         string       `json:"path"`
-	Certificates []Located    `json:"certificates"`
-	Damaged      []Damage     `json:"damaged,omitempty"`
-	Others       []OtherBlock `json:"others,omitempty" doc:"Blocks that are no certificates; their contents are not kept"`
-}
-
-// Located is a certificate and its place in the file.
-type Located struct {
-	DER    []byte `json:"der"`
-	Line   int    `json:"line,omitempty" doc:"First line of the block, from 1; 0 in a binary file"`
-	Offset int    `json:"offset" doc:"Bytes from the start of the file"`
-}
-
-// Damage is a place that should have been a certificate and could not be read.
-type Damage struct {
-	Line   int    `json:"line,omitempty"`
-	Offset int    `json:"offset"`
-	Reason string `json:"reason"`
-}
-
-// OtherBlock is a labelled block that is no certificate.
-type OtherBlock struct {
-	Label string `json:"label"`
-	Line  int    `json:"line"`
-}

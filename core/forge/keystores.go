@@ -120,3 +120,35 @@ func JavaSecret() []byte {
 	add(byte(0x74), "PBEWithMD5AndTripleDES", byte(0x71), uint32(0x7e0007))
 	return out.Bytes()
 }
+
+// CertificateSet writes a PKCS#7 file that carries certificates and signs nothing (RFC 2315, 9.1).
+func CertificateSet(certificates ...[]byte) ([]byte, error) {
+	var all []byte
+	for _, der := range certificates {
+		all = append(all, der...)
+	}
+	id := func(last int) []byte {
+		der, _ := asn1.Marshal(asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 7, last}) // a constant that can be written
+		return der
+	}
+	wrap := func(class, tag int, content ...[]byte) asn1.RawValue {
+		return asn1.RawValue{Class: class, Tag: tag, IsCompound: true, Bytes: bytes.Join(content, nil)}
+	}
+	data, err := asn1.Marshal(wrap(asn1.ClassUniversal, asn1.TagSequence, id(1)))
+	if err != nil {
+		return nil, err
+	}
+	list, err := asn1.Marshal(wrap(asn1.ClassContextSpecific, 0, all))
+	if err != nil {
+		return nil, err
+	}
+	signed, err := asn1.Marshal(wrap(asn1.ClassUniversal, asn1.TagSequence, []byte{2, 1, 1}, []byte{0x31, 0}, data, list, []byte{0x31, 0}))
+	if err != nil {
+		return nil, err
+	}
+	explicit, err := asn1.Marshal(wrap(asn1.ClassContextSpecific, 0, signed))
+	if err != nil {
+		return nil, err
+	}
+	return asn1.Marshal(wrap(asn1.ClassUniversal, asn1.TagSequence, id(2), explicit))
+}

@@ -1,166 +1,221 @@
-// Package intake turns bytes and paths into material. What a file is, its
-// contents decide, never its name.
 package intake
 
 import (
 	"bytes"
-	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
+	"strings"
+	"sync"
 
 	"nurvik/core/facts"
-	"nurvik/core/pki"
+	"nurvik/core/keystore"
 )
 
-// MaxFileSize is the most that is read of one file, in bytes: no real bundle
-// comes near, and a hostile one must not fill the memory.
-const MaxFileSize = 64 << 20
+// Limits of reading: no real bundle or archive comes near, and a hostile one
+// must not fill the memory.
+const (
+	MaxFileSize    = 64 << 20  // bytes of a file, or of an entry of an archive
+	MaxArchiveSize = 256 << 20 // bytes that the entries of an archive may have in all
+	MaxEntries     = 10_000    // entries of an archive
+	MaxNesting     = 2         // archives inside each other
+	MaxRatio       = 250       // bytes expanded for each byte compressed
+)
 
 // Results that a caller decides on.
 var (
 	// ErrNothing: the file is empty or nothing in it was recognised.
 	ErrNothing = errors.New("nothing was recognised in it")
-	// ErrTooLarge: the file passes MaxFileSize.
-	ErrTooLarge = errors.New("it is larger than 64 MiB")
+	// ErrTooLarge: a limit of reading was passed.
+	ErrTooLarge = errors.New("it passes a limit of reading")
 )
 
-// ReadFile reads the file at the path. The error wraps ErrNothing, ErrTooLarge
-// or what the system said, and names the path.
-func ReadFile(path string) (facts.File, error) {
+// Reader turns files into facts. The zero value tries no password. It may be
+// used by several goroutines at once.
+type Reader struct {
+	keystore.Opener
+	// Private, where it is set, is handed each private key that could be opened,
+	// with the file as far as it was read: the key is its last item. The facts
+	// never hold it.
+	Private func(file *facts.File, der []byte)
+
+	directories sync.Map // what is known of directories, by path
+	names       sync.Map // of owners and groups, by number
+}
+
+// ReadFile reads the file at the path: one set of facts, or one for each entry
+// of an archive. The error wraps ErrNothing, ErrTooLarge or what the system
+// said, and names the path; with ErrTooLarge the facts say so too.
+func (r *Reader) ReadFile(path string) ([]facts.File, error) {
 	file, err := os.Open(path)
 	if err != nil {
-		return facts.File{}, err
+		return nil, err
 	}
 	defer file.Close()
-	size := 0
-	if info, err := file.Stat(); err == nil && info.Size() <= MaxFileSize {
-		size = int(info.Size())
+	info, err := file.Stat()
+	if err != nil {
+		return nil, err
 	}
-	return read(path, file, size)
+	return r.read(path, file, int(min(info.Size(), MaxFileSize)), func() *facts.Access { return r.access(path, info) })
 }
 
 // Read reads a stream under the name that reports should give it.
-func Read(name string, stream io.Reader) (facts.File, error) { return read(name, stream, 0) }
+func (r *Reader) Read(name string, stream io.Reader) ([]facts.File, error) {
+	return r.read(name, stream, 0, func() *facts.Access { return nil })
+}
 
 // read reads a stream of about the expected size.
-func read(name string, stream io.Reader, expected int) (facts.File, error) {
+func (r *Reader) read(name string, stream io.Reader, expected int, access func() *facts.Access) ([]facts.File, error) {
 	buffer := bytes.NewBuffer(make([]byte, 0, expected+bytes.MinRead))
 	_, err := buffer.ReadFrom(io.LimitReader(stream, MaxFileSize+1))
 	data := buffer.Bytes()
 	if err != nil {
-		return facts.File{}, fmt.Errorf("read %s: %w", name, err)
+		return nil, fmt.Errorf("read %s: %w", name, err)
 	}
+	var files []facts.File
 	if len(data) > MaxFileSize {
-		return facts.File{}, fmt.Errorf("%s: %w", name, ErrTooLarge)
+		files = []facts.File{tooLarge(newFile(name), "it is larger than 64 MiB and is not read")}
+	} else {
+		e := &expansion{reader: r}
+		e.add(name, data, 0)
+		files = e.files
 	}
-	file := Recognise(data)
-	file.Path = name
-	if len(file.Certificates)+len(file.Damaged)+len(file.Others) == 0 {
-		return file, fmt.Errorf("%s: %w; certificates are read as PEM or DER", name, ErrNothing)
-	}
-	return file, nil
-}
-
-// Recognise finds the material in the bytes: PEM blocks anywhere, or one or
-// more DER certificates one after the other.
-func Recognise(data []byte) facts.File {
-	file := facts.File{Schema: facts.Schema, Certificates: []facts.Located{}}
-	if len(data) > 1 && data[0] == 0x30 {
-		recogniseDER(data, &file)
-		return file
-	}
-	recognisePEM(data, &file)
-	return file
-}
-
-func recogniseDER(data []byte, file *facts.File) {
-	for offset := 0; offset < len(data); {
-		c, err := pki.ParseCertificate(data[offset:])
-		if err != nil {
-			// Other DER, such as a key, is no damaged certificate: nothing is claimed of it.
-			return
-		}
-		file.Certificates = append(file.Certificates, facts.Located{DER: c.Raw, Offset: offset})
-		offset += len(c.Raw)
-	}
-}
-
-var (
-	beginMark = []byte("-----BEGIN ")
-	endMark   = []byte("-----END ")
-	dashes    = []byte("-----")
-)
-
-// certificateLabels are the labels under which certificates are found (RFC 7468, section 5.1, and older use).
-var certificateLabels = map[string]bool{"CERTIFICATE": true, "X509 CERTIFICATE": true, "TRUSTED CERTIFICATE": true}
-
-// recognisePEM reads each block on its own, so that a damaged one hides no other.
-func recognisePEM(data []byte, file *facts.File) {
-	line, counted := 1, 0
-	for position := 0; ; {
-		start := bytes.Index(data[position:], beginMark)
-		if start < 0 {
-			return
-		}
-		start += position
-		line += bytes.Count(data[counted:start], []byte("\n"))
-		counted = start
-		labelEnd := bytes.Index(data[start+len(beginMark):], dashes)
-		if labelEnd < 0 || labelEnd > 64 {
-			position = start + len(beginMark)
+	var failure error = fmt.Errorf("%s: %w; it holds no certificate, key, request or other material of a kind that is known", name, ErrNothing)
+	for i := range files {
+		if len(files[i].Items)+len(files[i].Defects) == 0 {
 			continue
 		}
-		label := string(data[start+len(beginMark) : start+len(beginMark)+labelEnd])
-		body := start + len(beginMark) + labelEnd + len(dashes)
-		end, next := blockEnd(data, body)
-		position = next
-		if !certificateLabels[label] {
-			file.Others = append(file.Others, facts.OtherBlock{Label: label, Line: line})
-			continue
+		failure = nil
+		if files[i].Path != name {
+			files[i].Archive = name
 		}
-		der, reason := decodeBody(data[body:end], next > end)
-		if reason == "" {
-			_, err := pki.ParseCertificate(der)
-			if err == nil {
-				file.Certificates = append(file.Certificates, facts.Located{DER: der, Line: line, Offset: start})
-				continue
+		files[i].Access = access()
+	}
+	for _, f := range files {
+		for _, d := range f.Defects {
+			if d.Kind == facts.TooLarge {
+				failure = fmt.Errorf("%s: %w: %s", f.Path, ErrTooLarge, d.Text)
 			}
-			reason = err.Error()
 		}
-		file.Damaged = append(file.Damaged, facts.Damage{Line: line, Offset: start, Reason: reason})
+	}
+	if errors.Is(failure, ErrNothing) {
+		return nil, failure
+	}
+	return files, failure
+}
+
+func newFile(path string) facts.File {
+	return facts.File{Schema: facts.Schema, Path: path, Items: []facts.Item{}}
+}
+
+func tooLarge(f facts.File, format string, args ...any) facts.File {
+	f.Defects = append(f.Defects, facts.Defect{Kind: facts.TooLarge, Text: fmt.Sprintf(format, args...)})
+	return f
+}
+
+// Recognise finds the material in the bytes of one file that is no archive.
+func (r *Reader) Recognise(name string, data []byte) facts.File {
+	s := &scan{reader: r, file: newFile(name)}
+	s.bytes(data)
+	s.finish()
+	return s.file
+}
+
+// scan collects what one file holds.
+type scan struct {
+	reader *Reader
+	file   facts.File
+	place  facts.Place // where the part that is looked at begins
+	seen   map[[32]byte]bool
+	depth  int // of base64 inside base64
+	origin *origin
+}
+
+// origin is where a text that is part of another one begins in the file.
+type origin struct {
+	line, offset int
+	lines        bool // its lines are lines of the file
+}
+
+// at is the place in the file of a byte of the text.
+func (s *scan) at(t *text, position int) (line, offset int) {
+	switch o := s.origin; {
+	case o == nil:
+		return t.lineOf(position), t.offset(position)
+	case o.lines:
+		return o.line + t.lineOf(position) - 1, o.offset
+	default:
+		return o.line, o.offset
 	}
 }
 
-// blockEnd returns where the block's text ends and where to read on. The two
-// are equal when the block has no end line of its own.
-func blockEnd(data []byte, body int) (end, next int) {
-	end = len(data)
-	if i := bytes.Index(data[body:], endMark); i >= 0 {
-		end = body + i
-		next = end + len(endMark)
-	}
-	if i := bytes.Index(data[body:end], beginMark); i >= 0 { // the next block begins first
-		return body + i, body + i
-	}
-	if next == 0 {
-		return end, end
-	}
-	return end, next
+func (s *scan) defectAt(t *text, position int, kind facts.DefectKind, grammar facts.Grammar, format string, args ...any) {
+	line, offset := s.at(t, position)
+	s.defect(kind, grammar, line, offset, format, args...)
 }
 
-func decodeBody(text []byte, ended bool) (der []byte, reason string) {
-	if !ended {
-		return nil, "the block has no END line: it is cut off"
+func (s *scan) defect(kind facts.DefectKind, grammar facts.Grammar, line, offset int, format string, args ...any) {
+	const most = 100 // more of one file tell nothing new
+	if len(s.file.Defects) < most {
+		s.file.Defects = append(s.file.Defects, facts.Defect{Kind: kind, Grammar: grammar, Line: line, Offset: offset, Text: fmt.Sprintf(format, args...)})
 	}
-	der = make([]byte, base64.StdEncoding.DecodedLen(len(text)))
-	n, err := base64.StdEncoding.Decode(der, text) // passes over line ends, but over no other space
-	if err != nil {
-		n, err = base64.StdEncoding.Decode(der, bytes.Join(bytes.Fields(text), nil))
+}
+
+// damaged notes a defect at the place of the part that is looked at.
+func (s *scan) damaged(format string, args ...any) {
+	s.defect(facts.Damaged, facts.Outside, s.place.Line, s.place.Offset, format, args...)
+}
+
+// bytes decides by the contents what a part is.
+func (s *scan) bytes(data []byte) {
+	switch {
+	case len(data) == 0:
+	case keystore.LooksJava(data):
+		store, err := keystore.ReadJava(data, s.reader.Opener)
+		if err == nil {
+			s.keystore(store)
+		}
+	case data[0] == 0x30 && s.der(data):
+	default:
+		s.text(data)
 	}
-	if err != nil {
-		return nil, fmt.Sprintf("the base64 is damaged: %v", err)
+}
+
+// finish looks at the file as a whole.
+func (s *scan) finish() {
+	if !meantForCertificates(s.file.Path) {
+		return
 	}
-	return der[:n], ""
+	certificates := false
+	for _, item := range s.file.Items {
+		certificates = certificates || item.Kind == facts.Certificate
+	}
+	for _, item := range s.file.Items {
+		if certificates && item.Kind == facts.PrivateKey && item.Container == "" {
+			s.defect(facts.KeyAmong, facts.Standard, item.Line, item.Offset, "a private key lies in a file that is by its name meant for certificates")
+			return
+		}
+	}
+}
+
+// meantForCertificates looks at the name: a suffix or a word that says certificate, and none that says key.
+func meantForCertificates(path string) bool {
+	name := strings.ToLower(filepath.Base(path))
+	for _, word := range []string{"key", "priv", "combined"} {
+		if strings.Contains(name, word) {
+			return false
+		}
+	}
+	switch filepath.Ext(name) {
+	case ".crt", ".cer", ".cert":
+		return true
+	}
+	for _, word := range []string{"cert", "chain", "bundle"} {
+		if strings.Contains(name, word) {
+			return true
+		}
+	}
+	return false
 }

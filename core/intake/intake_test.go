@@ -1,12 +1,13 @@
 package intake_test
 
 import (
-	"bytes"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
+	"crypto/x509"
+	"encoding/base64"
 	"encoding/pem"
-	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -21,130 +22,224 @@ import (
 	"nurvik/core/intake"
 )
 
-func certificate(t testing.TB, name string) []byte {
+// set is a key, its certificate and its request, each in DER.
+type set struct {
+	key                       *ecdsa.PrivateKey
+	certificate, pkcs8, sec1  []byte
+	request, spki, revocation []byte
+}
+
+func newSet(t testing.TB, name string) set {
 	t.Helper()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	spki, err := forge.PublicInfo(key)
+	s := set{key: key}
+	s.spki, err = forge.PublicInfo(key)
 	require.NoError(t, err)
-	der, err := forge.Issue(nil, key, forge.Template{Name: name, SPKI: spki, From: time.Unix(1.7e9, 0), Until: time.Unix(1.8e9, 0)})
+	s.certificate, err = forge.Issue(nil, key, forge.Template{Name: name, Names: []string{name + ".tarnholm.example"}, SPKI: s.spki, From: time.Unix(1.7e9, 0), Until: time.Unix(1.8e9, 0)})
 	require.NoError(t, err)
-	return der
+	s.pkcs8, err = x509.MarshalPKCS8PrivateKey(key)
+	require.NoError(t, err)
+	s.sec1, err = x509.MarshalECPrivateKey(key)
+	require.NoError(t, err)
+	s.request, err = x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{DNSNames: []string{name}}, key)
+	require.NoError(t, err)
+	issuer, err := x509.ParseCertificate(s.certificate)
+	require.NoError(t, err)
+	issuer.KeyUsage |= x509.KeyUsageCRLSign
+	s.revocation, err = x509.CreateRevocationList(rand.Reader, &x509.RevocationList{Number: issuer.SerialNumber, ThisUpdate: time.Unix(1.7e9, 0), NextUpdate: time.Unix(1.71e9, 0)}, issuer, key)
+	require.NoError(t, err)
+	return s
 }
 
 func block(label string, der []byte) string {
 	return string(pem.EncodeToMemory(&pem.Block{Type: label, Bytes: der}))
 }
 
-func TestRecognise(t *testing.T) {
-	a, b := certificate(t, "a"), certificate(t, "b")
-	pa, pb := block("CERTIFICATE", a), block("CERTIFICATE", b)
+// kinds lists items and defects as "kind@line"; 0 for binary files.
+func kinds(f facts.File) (items, defects []string) {
+	for _, i := range f.Items {
+		items = append(items, fmt.Sprintf("%s@%d", i.Kind, i.Line))
+	}
+	for _, d := range f.Defects {
+		defects = append(defects, fmt.Sprintf("%s@%d %s", d.Kind, d.Line, d.Grammar))
+	}
+	return items, defects
+}
+
+// rewrap breaks the base64 of a block into lines of another length.
+func rewrap(text string, width int) string {
+	lines := strings.Split(strings.TrimSpace(text), "\n")
+	body := strings.Join(lines[1:len(lines)-1], "")
+	out := lines[0] + "\n"
+	for ; len(body) > width; body = body[width:] {
+		out += body[:width] + "\n"
+	}
+	return out + body + "\n" + lines[len(lines)-1] + "\n"
+}
+
+func utf16le(text string) string {
+	out := "\xff\xfe"
+	for _, c := range []byte(text) {
+		out += string([]byte{c, 0})
+	}
+	return out
+}
+
+func TestHygiene(t *testing.T) {
+	a, b := newSet(t, "a"), newSet(t, "b")
+	pa, pb := block("CERTIFICATE", a.certificate), block("CERTIFICATE", b.certificate)
+	n := strings.Count(pa, "\n")
+	key := block("PRIVATE KEY", a.pkcs8)
+	one := []string{"certificate@1"}
 	tests := []struct {
-		name    string
-		data    string
-		lines   []int // of the certificates found; 0 for DER
-		damaged []string
-		others  []string
+		name, data     string
+		items, defects []string
 	}{
-		{"one PEM block", pa, []int{1}, nil, nil},
-		{"two, with text around", "the tide office\n" + pa + "and the pilots\n" + pb, []int{2, 2 + strings.Count(pa, "\n") + 1}, nil, nil},
-		{"Windows line ends", strings.ReplaceAll(pa, "\n", "\r\n"), []int{1}, nil, nil},
-		{"old-Mac line ends", strings.ReplaceAll(pa, "\n", "\r"), []int{1}, nil, nil},
-		{"missing line end between two blocks", strings.TrimSuffix(pa, "\n") + pb, []int{1, strings.Count(pa, "\n")}, nil, nil},
-		{"byte-order mark", "\xef\xbb\xbf" + pa, []int{1}, nil, nil},
-		{"indented", "  " + strings.ReplaceAll(pa, "\n", "\n  "), []int{1}, nil, nil},
-		{"older label", block("X509 CERTIFICATE", a), []int{1}, nil, nil},
-		{"a key beside it", block("EC PRIVATE KEY", []byte{1, 2}) + pa, []int{4}, nil, []string{"EC PRIVATE KEY"}},
-		{"DER", string(a), []int{0}, nil, nil},
-		{"DER after DER", string(a) + string(b), []int{0, 0}, nil, nil},
-		{"cut off, another behind it", pa[:len(pa)/2] + "\n" + pb, []int{strings.Count(pa[:len(pa)/2], "\n") + 2}, []string{"no END line"}, nil},
-		{"broken base64", strings.Replace(pa, "MII", "M!I", 1), nil, []string{"base64 is damaged"}, nil},
-		{"a label that lies", block("CERTIFICATE", []byte("pilots")), nil, []string{"begins with 0x70"}, nil},
-		{"DER that is no certificate", string([]byte{0x30, 3, 2, 1, 5}), nil, nil, nil},
-		{"nothing", "", nil, nil, nil},
-		{"text", "-----BEGIN of the season\n", nil, nil, nil},
+		{"clean", pa, one, nil},
+		{"two, with text around", "the tide office\n" + pa + "and the pilots\n" + pb, []string{"certificate@2", fmt.Sprintf("certificate@%d", n+3)}, []string{"text@1 standard"}},
+		{"Windows line ends", strings.ReplaceAll(pa+pb, "\n", "\r\n"), []string{"certificate@1", fmt.Sprintf("certificate@%d", n+1)}, []string{"line-ends@1 standard"}},
+		{"old-Mac line ends", strings.ReplaceAll(pa+pb, "\n", "\r"), []string{"certificate@1", fmt.Sprintf("certificate@%d", n+1)}, []string{"line-ends@1 standard"}},
+		{"missing line end between two blocks", strings.TrimSuffix(pa, "\n") + pb, []string{"certificate@1", fmt.Sprintf("certificate@%d", n)}, []string{fmt.Sprintf("run-together@%d lax", n)}},
+		{"missing line end before END", strings.Replace(pa, "\n-----END", "-----END", 1), one, []string{fmt.Sprintf("run-together@%d lax", n-1)}},
+		{"byte-order mark", "\xef\xbb\xbf" + pa, one, []string{"byte-order-mark@1 outside"}},
+		{"UTF-16", utf16le(pa), one, []string{"utf-16@1 outside"}},
+		{"indented", "  " + strings.TrimSuffix(strings.ReplaceAll(pa, "\n", "\n  "), "  "), one, []string{"white-space@1 lax"}},
+		{"trailing spaces", strings.ReplaceAll(pa, "\n", " \n"), one, []string{"white-space@1 lax"}},
+		{"an empty line inside", strings.Replace(pa, "\n", "\n\n", 2), one, []string{"white-space@2 lax"}},
+		{"over-long lines", rewrap(pa, 76), one, []string{"line-length@2 lax"}},
+		{"short lines", rewrap(pa, 60), one, []string{"line-length@2 lax"}},
+		{"one long line", rewrap(pa, 10000), one, []string{"line-length@2 lax"}},
+		{"older labels", block("X509 CERTIFICATE", a.certificate), one, nil},
+		{"trust settings behind", block("TRUSTED CERTIFICATE", append(append([]byte{}, a.certificate...), 0x30, 3, 2, 1, 5)), one, nil},
+		{"misspelt label", strings.ReplaceAll(pa, "CERTIFICATE", "CERTIFCATE"), one, []string{"wrong-label@1 outside"}},
+		{"label of something else", block("CERTIFICATE", a.request), []string{"request@1"}, []string{"wrong-label@1 outside"}},
+		{"begins and ends differently", strings.Replace(pa, "END CERTIFICATE", "END X509 CERTIFICATE", 1), one, []string{"wrong-label@1 outside"}},
+		{"four hyphens", strings.Replace(pa, "-----BEGIN", "----BEGIN", 1), one, []string{"wrong-label@1 outside"}},
+		{"typographic dashes", strings.ReplaceAll(pa, "-----", "—–-"), one, []string{"typographic-dashes@1 outside"}},
+		{"dashes of the old Windows page", strings.ReplaceAll(pa, "-----", "\x97\x97-"), one, []string{"typographic-dashes@1 outside"}},
+		{"entities", strings.ReplaceAll(strings.ReplaceAll(pa, "-----", "&#45;&#45;&#45;&#45;&#45;"), "+", "&#43;"), one, []string{"entities@1 outside"}},
+		{"breaks of a page", strings.ReplaceAll(pa, "\n", "<br>\n"), one, []string{"entities@1 outside", "white-space@1 lax"}},
+		{"cut off, another behind it", pa[:len(pa)/2] + "\n" + pb, []string{fmt.Sprintf("certificate@%d", strings.Count(pa[:len(pa)/2], "\n")+2)}, []string{"damaged@1 outside"}},
+		{"END line missing, contents whole", strings.Split(pa, "-----END")[0], one, []string{"damaged@1 outside"}},
+		{"BEGIN line twice", "-----BEGIN CERTIFICATE-----\n" + pa, []string{"certificate@2"}, []string{"damaged@1 outside"}},
+		{"broken base64", strings.Replace(pa, "MII", "M!I", 1), nil, []string{"damaged@1 outside"}},
+		{"a label that lies", block("CERTIFICATE", []byte("pilots")), nil, []string{"damaged@1 outside"}},
+		{"the same twice", pa + pa, []string{"certificate@1", fmt.Sprintf("certificate@%d", n+1)}, []string{fmt.Sprintf("repeated@%d standard", n+1)}},
+		{"base64 of base64", base64.StdEncoding.EncodeToString([]byte(pa)), one, []string{"double-base64@1 outside"}},
+		{"base64 of base64 in a block", block("CERTIFICATE", []byte(base64.StdEncoding.EncodeToString(a.certificate))), one, []string{"double-base64@1 outside"}},
+		{"padding missing", strings.ReplaceAll(block("CERTIFICATE", append(append([]byte{}, a.certificate...), make([]byte, (4-len(a.certificate)%3)%3)...)), "=", ""), one, nil},
+		{"a key where certificates should be", pa + key, []string{"certificate@1", fmt.Sprintf("private-key@%d", n+1)}, []string{fmt.Sprintf("key-among@%d standard", n+1)}},
+		{"blocks that are no material", block("OPENSSH PRIVATE KEY", []byte("openssh-key-v1 and more")), nil, nil},
+		{"nothing", "", nil, nil},
+		{"text", "-----BEGIN of the season\n", nil, nil},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
-			file := intake.Recognise([]byte(tt.data))
-			var lines []int
-			for _, c := range file.Certificates {
-				lines = append(lines, c.Line)
-				assert.True(t, bytes.Equal(c.DER, a) || bytes.Equal(c.DER, b))
+			file := new(intake.Reader).Recognise("tides.crt", []byte(tt.data))
+			items, defects := kinds(file)
+			assert.Equal(t, tt.items, items)
+			assert.Equal(t, tt.defects, defects)
+			for _, i := range file.Items {
+				if i.Kind == facts.Certificate && !strings.HasPrefix(tt.data, "\xff") {
+					assert.Equal(t, i.Line, 1+strings.Count(strings.ReplaceAll(tt.data[:i.Offset], "\r\n", "\n"), "\n")+strings.Count(strings.ReplaceAll(tt.data[:i.Offset], "\r\n", "\n"), "\r"), "line and byte agree")
+				}
 			}
-			assert.Equal(t, tt.lines, lines)
-			require.Len(t, file.Damaged, len(tt.damaged))
-			for i, d := range file.Damaged {
-				assert.Contains(t, d.Reason, tt.damaged[i])
-			}
-			var others []string
-			for _, o := range file.Others {
-				others = append(others, o.Label)
-			}
-			assert.Equal(t, tt.others, others)
 		})
 	}
 }
 
-func TestOffsetsPointAtTheBlocks(t *testing.T) {
-	data := []byte("first\n" + block("CERTIFICATE", certificate(t, "a")) + block("CERTIFICATE", certificate(t, "b")))
-	for _, c := range intake.Recognise(data).Certificates {
-		assert.True(t, bytes.HasPrefix(data[c.Offset:], []byte("-----BEGIN CERTIFICATE-----")))
+func TestForms(t *testing.T) {
+	a := newSet(t, "a")
+	pa, pk := block("CERTIFICATE", a.certificate), block("PRIVATE KEY", a.pkcs8)
+	indent := func(text string) string {
+		return "    " + strings.ReplaceAll(strings.TrimSpace(text), "\n", "\n    ") + "\n"
+	}
+	b64 := base64.StdEncoding.EncodeToString
+	tests := []struct {
+		name, data string
+		items      []string // kind, form and field
+	}{
+		{"certificate in DER", string(a.certificate), []string{"certificate DER "}},
+		{"two in DER", string(a.certificate) + string(a.certificate), []string{"certificate DER ", "certificate DER "}},
+		{"request in DER", string(a.request), []string{"request DER "}},
+		{"revocation list in DER", string(a.revocation), []string{"revocation-list DER "}},
+		{"PKCS#8 in DER", string(a.pkcs8), []string{"private-key DER "}},
+		{"SEC1 in DER", string(a.sec1), []string{"private-key DER "}},
+		{"public key in DER", string(a.spki), []string{"public-key DER "}},
+		{"PEM of each", block("NEW CERTIFICATE REQUEST", a.request) + block("EC PARAMETERS", []byte{6, 8, 0x2a, 0x86, 0x48, 0xce, 0x3d, 3, 1, 7}) + block("EC PRIVATE KEY", a.sec1) + block("PUBLIC KEY", a.spki) + block("X509 CRL", a.revocation),
+			[]string{"request PEM ", "parameters PEM ", "private-key PEM ", "public-key PEM ", "revocation-list PEM "}},
+		{"base64 without labels", b64(a.certificate), []string{"certificate base64 "}},
+		{"YAML with blocks", "kind: harbour\ntls:\n  crt: |\n" + indent(pa) + "  key: |\n" + indent(pk), []string{"certificate PEM tls.crt", "private-key PEM tls.key"}},
+		{"YAML with base64 of PEM", "data:\n  tls.crt: " + b64([]byte(pa)) + "\n", []string{"certificate PEM in base64 data.tls.crt"}},
+		{"YAML with base64 of DER", "der: " + b64(a.certificate) + "\n", []string{"certificate base64 der"}},
+		{"JSON", `{"a": {"pem": ` + fmt.Sprintf("%q", pa) + `}, "n": [1, "x"]}`, []string{"certificate PEM a.pem"}},
+		{"environment file", "# tide office\nTLS_CERT=\"" + strings.ReplaceAll(pa, "\n", `\n`) + "\"\nexport TLS_KEY='" + strings.ReplaceAll(pk, "\n", `\n`) + "'\n",
+			[]string{"certificate PEM with escaped line ends TLS_CERT", "private-key PEM with escaped line ends TLS_KEY"}},
+		{"text that looks like a document and is none", "friendlyName: tides\n" + pa, []string{"certificate PEM "}},
+		{"a document that holds nothing", "name: tides\nport: 443\n", nil},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			file := new(intake.Reader).Recognise("tides", []byte(tt.data))
+			var items []string
+			for _, i := range file.Items {
+				items = append(items, fmt.Sprintf("%s %s %s", i.Kind, i.Form, i.Field))
+				assert.NotContains(t, string(i.DER), string(a.key.D.Bytes()), "no private part is kept")
+			}
+			assert.Equal(t, tt.items, items)
+			for _, d := range file.Defects {
+				assert.Equal(t, facts.TextBetween, d.Kind)
+			}
+		})
 	}
 }
 
+func TestDocumentsAreToldByLine(t *testing.T) {
+	a := newSet(t, "a")
+	text := "one: 1\ntls: |\n  " + strings.ReplaceAll(strings.TrimSpace(block("CERTIFICATE", a.certificate)+"x\n"+block("CERTIFICATE", a.certificate[:40])), "\n", "\n  ") + "\n"
+	file := new(intake.Reader).Recognise("secret.yaml", []byte(text))
+	items, defects := kinds(file)
+	assert.Equal(t, []string{"certificate@3"}, items)
+	second := 3 + strings.Count(block("CERTIFICATE", a.certificate), "\n") + 1
+	assert.Contains(t, defects, fmt.Sprintf("damaged@%d outside", second))
+}
+
 func TestReadFile(t *testing.T) {
-	directory := t.TempDir()
+	directory, r := t.TempDir(), new(intake.Reader)
 	empty := filepath.Join(directory, "empty.pem")
 	require.NoError(t, os.WriteFile(empty, nil, 0o600))
-	_, err := intake.ReadFile(empty)
+	_, err := r.ReadFile(empty)
 	assert.ErrorIs(t, err, intake.ErrNothing)
 	assert.ErrorContains(t, err, empty)
-	_, err = intake.ReadFile(filepath.Join(directory, "none.pem"))
+	_, err = r.ReadFile(filepath.Join(directory, "none.pem"))
 	assert.ErrorIs(t, err, os.ErrNotExist)
 	large := filepath.Join(directory, "large.pem")
 	require.NoError(t, os.WriteFile(large, nil, 0o600))
 	require.NoError(t, os.Truncate(large, intake.MaxFileSize+1))
-	_, err = intake.ReadFile(large)
+	files, err := r.ReadFile(large)
 	assert.ErrorIs(t, err, intake.ErrTooLarge)
-}
-
-func TestWalk(t *testing.T) {
-	directory := t.TempDir()
-	write := func(name, data string) {
-		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(directory, name)), 0o700))
-		require.NoError(t, os.WriteFile(filepath.Join(directory, name), []byte(data), 0o600))
-	}
-	pem := block("CERTIFICATE", certificate(t, "a"))
-	write("b/tides.pem", pem)
-	write("a/notes.txt", "nothing here")
-	write("pilots.crt", pem)
-	require.NoError(t, os.Symlink(filepath.Join(directory, "pilots.crt"), filepath.Join(directory, "link.pem")))
-	require.NoError(t, os.Symlink(filepath.Join(directory, "gone"), filepath.Join(directory, "dangling.pem")))
-	var found, failed []string
-	require.NoError(t, intake.Walk(directory, func(f facts.File) { found = append(found, filepath.Base(f.Path)) },
-		func(path string, err error) {
-			failed = append(failed, filepath.Base(path))
-			assert.True(t, errors.Is(err, os.ErrNotExist))
-		}))
-	assert.Equal(t, []string{"tides.pem", "link.pem", "pilots.crt"}, found)
-	assert.Equal(t, []string{"dangling.pem"}, failed)
+	require.Len(t, files, 1)
+	assert.Equal(t, facts.TooLarge, files[0].Defects[0].Kind)
 }
 
 func FuzzRecognise(f *testing.F) {
-	pem := block("CERTIFICATE", certificate(f, "a"))
-	f.Add([]byte(pem))
-	f.Add([]byte(pem[:200] + pem))
-	f.Add(certificate(f, "b"))
-	f.Add([]byte("-----BEGIN -----END -----BEGIN CERTIFICATE-----"))
+	a := newSet(f, "a")
+	pa := block("CERTIFICATE", a.certificate)
+	for _, seed := range []string{pa, pa[:200] + pa, string(a.certificate), string(a.request), string(a.pkcs8), "-----BEGIN -----END -----BEGIN CERTIFICATE-----",
+		utf16le(pa), "tls: |\n  " + strings.ReplaceAll(pa, "\n", "\n  "), `K="` + strings.ReplaceAll(pa, "\n", `\n`) + `"`,
+		strings.ReplaceAll(pa, "-----", "—–-"), strings.ReplaceAll(pa, "-", "&#45;"), base64.StdEncoding.EncodeToString([]byte(pa)), "\xef\xbb\xbf" + strings.ReplaceAll(pa, "\n", "\r")} {
+		f.Add([]byte(seed))
+	}
 	f.Fuzz(func(t *testing.T, data []byte) {
-		file := intake.Recognise(data)
-		for _, c := range file.Certificates {
-			require.True(t, c.Offset >= 0 && c.Offset < len(data))
-			require.NotEmpty(t, c.DER)
+		file := new(intake.Reader).Recognise("x.crt", data)
+		for _, i := range file.Items {
+			require.True(t, i.Offset >= 0 && i.Offset <= len(data), "%d of %d", i.Offset, len(data))
+			require.NotEmpty(t, i.Kind)
 		}
-		for _, d := range file.Damaged {
-			require.NotEmpty(t, d.Reason)
+		for _, d := range file.Defects {
+			require.NotEmpty(t, d.Text)
+			require.True(t, d.Offset >= 0 && d.Offset <= len(data))
 		}
 	})
 }

@@ -1,6 +1,7 @@
 package intake
 
 import (
+	"context"
 	"errors"
 	"io/fs"
 	"os"
@@ -16,24 +17,28 @@ const readAhead = 16
 
 // result is one path of a walk, read or not.
 type result struct {
-	path string
-	file facts.File
-	err  error
+	path  string
+	files []facts.File
+	err   error
 }
 
 // Walk reads every file below the directory, several at once, and hands them
-// on in lexical order: each in which something is recognised to found, those
-// that cannot be read to failed. Files in which nothing is recognised are
-// passed over.
-func Walk(directory string, found func(facts.File), failed func(path string, err error)) error {
+// on in lexical order: what is recognised to found, those that cannot be read
+// to failed. Files in which nothing is recognised are passed over; one that
+// passes a limit is found, with the defect. The error is the context's, or
+// says why the directory cannot be walked.
+func (r *Reader) Walk(ctx context.Context, directory string, found func(facts.File), failed func(path string, err error)) error {
 	processors := runtime.GOMAXPROCS(0)
 	pending := make(chan chan result, readAhead*processors)
 	slots := make(chan struct{}, processors)
 	ended := make(chan error, 1)
 	go func() {
-		ended <- filepath.WalkDir(directory, func(path string, entry fs.DirEntry, err error) error {
+		defer close(pending)
+		ended <- filepath.WalkDir(entered(directory), func(path string, entry fs.DirEntry, err error) error {
 			answer := make(chan result, 1)
 			switch {
+			case ctx.Err() != nil:
+				return ctx.Err()
 			case err != nil:
 				answer <- result{path: path, err: err}
 			case !isFile(path, entry):
@@ -42,25 +47,34 @@ func Walk(directory string, found func(facts.File), failed func(path string, err
 				slots <- struct{}{}
 				go func() {
 					defer func() { <-slots }()
-					file, err := ReadFile(path)
-					answer <- result{path, file, err}
+					files, err := r.ReadFile(path)
+					answer <- result{path, files, err}
 				}()
 			}
 			pending <- answer
 			return nil
 		})
-		close(pending)
 	}()
 	for answer := range pending {
-		switch r := <-answer; {
-		case errors.Is(r.err, ErrNothing):
-		case r.err != nil:
-			failed(r.path, r.err)
-		default:
-			found(r.file)
+		a := <-answer
+		if a.err != nil && !errors.Is(a.err, ErrNothing) && !errors.Is(a.err, ErrTooLarge) {
+			failed(a.path, a.err)
+		}
+		for _, f := range a.files {
+			if len(f.Items)+len(f.Defects) > 0 {
+				found(f)
+			}
 		}
 	}
 	return <-ended
+}
+
+// entered makes a directory that is a link one that is walked.
+func entered(directory string) string {
+	if info, err := os.Lstat(directory); err == nil && info.Mode()&fs.ModeSymlink != 0 {
+		return filepath.Clean(directory) + string(filepath.Separator)
+	}
+	return directory
 }
 
 // isFile follows links, because certificates are often linked; one that leads

@@ -7,6 +7,7 @@ import (
 	"crypto/elliptic"
 	"encoding/asn1"
 	"errors"
+	"fmt"
 	"math/big"
 
 	"golang.org/x/crypto/cryptobyte"
@@ -308,4 +309,30 @@ func (id OID) der() []byte {
 		return nil
 	}
 	return out
+}
+
+// RSAInfo makes the SubjectPublicKeyInfo of an RSAPublicKey (RFC 8017, A.1.1); nil when it is none.
+func RSAInfo(der []byte) []byte {
+	numbers, ok := integers(der, 2)
+	if !ok {
+		return nil
+	}
+	return rsaInfo(numbers[0], numbers[1])
+}
+
+// DescribeParameters says what parameters of a curve or a key exchange are.
+func DescribeParameters(der []byte) string {
+	d := newDecoder(der)
+	s := cryptobyte.String(d.base)
+	if el, ok := d.optional(&s, tagOID, "parameters"); ok {
+		id := d.oid(el, "parameters")
+		if c, ok := curves[id]; ok {
+			return "curve " + c.name
+		}
+		return "curve " + string(id)
+	}
+	if numbers, ok := integers(der, 1); ok && numbers[0].BitLen() > 64 {
+		return fmt.Sprintf("prime of %d bits", numbers[0].BitLen())
+	}
+	return "explicit parameters of a curve"
 }

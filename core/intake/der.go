@@ -1,0 +1,284 @@
+package intake
+
+import (
+	"encoding/asn1"
+	"math/big"
+
+	"golang.org/x/crypto/cryptobyte"
+	tags "golang.org/x/crypto/cryptobyte/asn1"
+
+	"nurvik/core/facts"
+	"nurvik/core/keystore"
+	"nurvik/core/pki"
+)
+
+// shape is what a DER element is by its structure.
+type shape int
+
+const (
+	isNothing shape = iota
+	isCertificate
+	isRequest
+	isRevocationList
+	isPKCS8
+	isEncrypted
+	isPKCS1
+	isPKCS1Public
+	isSEC1
+	isDSA
+	isSPKI
+	isSet
+	isPKCS12
+	isParameters
+)
+
+// der reads a file of DER: one or more elements one after the other. It
+// reports false when the bytes are nothing of the kind, so that they may be text.
+func (s *scan) der(data []byte) bool {
+	around := s.place
+	defer func() { s.place = around }()
+	if s.origin == nil {
+		s.place.Form = "DER"
+	}
+	for offset := 0; offset < len(data); {
+		part := data[offset:]
+		if s.origin == nil {
+			s.place.Offset = offset
+		}
+		if data[0] == 0x30 && data[1] == 0x80 { // BER, the whole file
+			whole, err := pki.Definite(part)
+			if err != nil {
+				return false
+			}
+			part = whole
+		}
+		size := elementSize(part)
+		if size > len(part) {
+			if !beginsLikeMaterial(part) {
+				return offset > 0
+			}
+			s.defect(facts.Damaged, "", s.place.Line, s.place.Offset, "it ends after %d of %d bytes: it is cut off", len(part), size)
+			return true
+		}
+		got, reason := s.element(part[:size], isNothing)
+		switch {
+		case got == isNothing && offset == 0 && !beginsLikeMaterial(part):
+			return false
+		case got == isNothing && offset == 0:
+			if reason != "" {
+				s.defect(facts.Damaged, "", s.place.Line, s.place.Offset, "it cannot be read: %s", reason)
+			}
+			return reason != ""
+		case got == isNothing: // nothing is claimed of what follows
+			return true
+		case data[1] == 0x80:
+			return true
+		}
+		offset += size
+	}
+	return true
+}
+
+// beginsLikeMaterial looks for a long sequence that begins with another
+// sequence or a number, as certificates and keys do and text never does.
+func beginsLikeMaterial(data []byte) bool {
+	return len(data) > 8 && data[0] == 0x30 && data[1] == 0x82 && (data[4] == 0x30 && data[5] == 0x82 || data[4] == 0x02 && data[5] == 0x01)
+}
+
+// element adds what one DER element is. promised is what a label says, or
+// nothing. The reason says why it could not be read as what it seems to be.
+func (s *scan) element(der []byte, promised shape) (got shape, reason string) {
+	if promised == isCertificate {
+		if _, err := pki.ParseCertificate(der); err == nil {
+			s.add(facts.Item{Kind: facts.Certificate, DER: der})
+			return isCertificate, ""
+		}
+	}
+	got = shapeOf(der)
+	if got == isNothing {
+		return isNothing, reasonNothing(der, promised)
+	}
+	var err error
+	switch got {
+	case isCertificate:
+		if _, err = pki.ParseCertificate(der); err == nil {
+			s.add(facts.Item{Kind: facts.Certificate, DER: der})
+		}
+	case isRequest:
+		if _, err = pki.ParseRequest(der); err == nil {
+			s.add(facts.Item{Kind: facts.Request, DER: der})
+		}
+	case isRevocationList:
+		if _, err = pki.ParseRevocationList(der); err == nil {
+			s.add(facts.Item{Kind: facts.RevocationList, DER: der})
+		}
+	case isPKCS8, isPKCS1, isSEC1, isDSA:
+		key, structure := parsePrivate(der)
+		if key == nil {
+			_, err = pki.ParsePKCS8(der)
+			break
+		}
+		s.key(structure, key, der, "")
+	case isEncrypted:
+		plain, protection, locked := s.reader.PKCS8(der)
+		if locked != nil {
+			s.lockedKey("PKCS#8", protection, locked)
+			break
+		}
+		key, _ := parsePrivate(plain)
+		s.key("PKCS#8", key, plain, protection)
+	case isSPKI:
+		s.add(facts.Item{Kind: facts.PublicKey, DER: der})
+	case isPKCS1Public:
+		s.add(facts.Item{Kind: facts.PublicKey, DER: pki.RSAInfo(der)})
+	case isSet:
+		err = s.set(der)
+	case isPKCS12:
+		var store *keystore.Store
+		if store, err = keystore.ReadPKCS12(der, s.reader.Opener); err == nil {
+			s.keystore(store)
+		}
+	case isParameters:
+		s.add(facts.Item{Kind: facts.Parameters, DER: der, Detail: pki.DescribeParameters(der)})
+	}
+	if err != nil {
+		return isNothing, err.Error()
+	}
+	return got, ""
+}
+
+// reasonNothing says what a block that should be something lacks.
+func reasonNothing(der []byte, promised shape) string {
+	if promised == isCertificate {
+		_, err := pki.ParseCertificate(der)
+		return err.Error()
+	}
+	if size := elementSize(der); size > len(der) {
+		return "it ends before the length that it states: cut off"
+	}
+	return "its structure is none that is known"
+}
+
+// set reads the certificates of a PKCS#7 file.
+func (s *scan) set(der []byte) error {
+	set, err := pki.ParseCertificateSet(der)
+	if set == nil {
+		return err
+	}
+	around := s.place
+	for i, c := range set.Certificates {
+		if s.origin == nil && s.place.Line == 0 {
+			s.place.Offset = around.Offset + set.Offsets[i]
+		}
+		if got, reason := s.element(c, isCertificate); got == isNothing {
+			s.damaged("certificate %d of the set cannot be read: %s", i+1, reason)
+			continue
+		}
+		s.file.Items[len(s.file.Items)-1].Container = "PKCS#7"
+	}
+	s.place = around
+	for _, list := range set.RevocationLists {
+		s.element(list, isRevocationList)
+	}
+	if err != nil {
+		s.damaged("the set of certificates cannot be read to its end: %v", err)
+	}
+	if len(set.Certificates)+len(set.RevocationLists) == 0 {
+		s.add(facts.Item{Kind: facts.Keystore, Container: "PKCS#7", Detail: "it holds no certificate"})
+	}
+	return nil
+}
+
+// shapeOf looks at the first elements only.
+func shapeOf(der []byte) shape {
+	s, inner := cryptobyte.String(der), cryptobyte.String(nil)
+	if len(der) > 2 && der[0] == byte(tags.OBJECT_IDENTIFIER) {
+		return isParameters
+	}
+	if !s.ReadASN1(&inner, tags.SEQUENCE) || len(inner) == 0 {
+		return isNothing
+	}
+	switch inner[0] {
+	case byte(tags.OBJECT_IDENTIFIER):
+		return isSet
+	case byte(tags.INTEGER):
+		return numberedShape(inner)
+	case byte(tags.SEQUENCE):
+		return signedShape(inner)
+	}
+	return isNothing
+}
+
+// numberedShape tells apart the structures that begin with a number.
+func numberedShape(s cryptobyte.String) shape {
+	var numbers []*big.Int
+	for len(s) > 0 && s[0] == byte(tags.INTEGER) {
+		n := new(big.Int)
+		if len(numbers) > 10 || !s.ReadASN1Integer(n) {
+			return isNothing
+		}
+		numbers = append(numbers, n)
+	}
+	version := int64(-1)
+	if numbers[0].IsInt64() {
+		version = numbers[0].Int64()
+	}
+	switch {
+	case len(numbers) == 1 && len(s) > 0 && s[0] == byte(tags.OCTET_STRING):
+		return isSEC1
+	case len(numbers) == 1 && len(s) > 0 && s[0] == byte(tags.SEQUENCE) && version == 3:
+		return isPKCS12
+	case len(numbers) == 1 && len(s) > 0 && s[0] == byte(tags.SEQUENCE) && (version == 0 || version == 1):
+		return isPKCS8
+	case len(numbers) >= 9 && (version == 0 || version == 1):
+		return isPKCS1
+	case len(numbers) == 6 && version == 0:
+		return isDSA
+	case len(numbers) == 2 && len(s) == 0 && numbers[0].BitLen() >= 256 && (numbers[1].BitLen() > 8 || numbers[1].Int64() == 3 || numbers[1].Int64() == 17):
+		return isPKCS1Public
+	case len(numbers) <= 5 && numbers[0].BitLen() >= 256:
+		return isParameters // of Diffie-Hellman or DSA
+	}
+	return isNothing
+}
+
+// signedShape tells apart the structures that begin with a sequence.
+func signedShape(s cryptobyte.String) shape {
+	var first cryptobyte.String
+	if !s.ReadASN1(&first, tags.SEQUENCE) || len(first) == 0 || len(s) == 0 {
+		return isNothing
+	}
+	if first[0] == byte(tags.OBJECT_IDENTIFIER) {
+		switch s[0] {
+		case byte(tags.OCTET_STRING):
+			return isEncrypted
+		case byte(tags.BIT_STRING):
+			return isSPKI
+		}
+		return isNothing
+	}
+	// A signed structure. The second and third elements of what is signed tell which.
+	var elements []byte
+	for len(first) > 0 && len(elements) < 4 {
+		var raw asn1.RawValue
+		rest, err := asn1.Unmarshal(first, &raw)
+		if err != nil {
+			break
+		}
+		elements = append(elements, first[0])
+		first = rest
+	}
+	switch {
+	case len(elements) < 3:
+		return isNothing
+	case elements[0] == 0xa0:
+		return isCertificate
+	case elements[0] == 0x30 && isTime(elements[2]), len(elements) > 3 && elements[0] == 2 && isTime(elements[3]):
+		return isRevocationList
+	case elements[0] == 2 && (len(elements) < 4 || elements[3] == 0xa0):
+		return isRequest
+	}
+	return isCertificate
+}
+
+func isTime(tag byte) bool { return tag == byte(tags.UTCTime) || tag == byte(tags.GeneralizedTime) }

@@ -1,0 +1,134 @@
+package intake
+
+import (
+	"bytes"
+	"errors"
+	"io"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+
+	"nurvik/core/keystore"
+	"nurvik/core/pki"
+)
+
+// maxDocument is the largest text that is read as a document, in bytes: the
+// parser needs a multiple of it.
+const maxDocument = 8 << 20
+
+// looksDocument reports whether a text may be YAML or JSON that carries
+// material in its values, rather than blocks of its own.
+func looksDocument(data []byte) bool {
+	if len(data) > maxDocument {
+		return false
+	}
+	trimmed := bytes.TrimLeft(data, " \t\r\n\ufeff")
+	if len(trimmed) == 0 || bytes.HasPrefix(trimmed, []byte("-----BEGIN ")) {
+		return false
+	}
+	if trimmed[0] == '{' || trimmed[0] == '[' || bytes.HasPrefix(trimmed, []byte("---\n")) {
+		return true
+	}
+	for line := range bytes.Lines(trimmed) {
+		line = bytes.TrimSpace(line)
+		if len(line) == 0 || line[0] == '#' {
+			continue
+		}
+		// The first line of a document is a key; that of a PEM file with text around is anything.
+		key, _, found := bytes.Cut(line, []byte(":"))
+		return found && len(key) < 100 && !bytes.ContainsAny(key, "=")
+	}
+	return false
+}
+
+// document reads the values of a YAML or JSON document. It reports whether it
+// found anything: a text that only looks like a document is read otherwise.
+func (s *scan) document(t *text) bool {
+	found, items, defects := false, len(s.file.Items), len(s.file.Defects)
+	decoder := yaml.NewDecoder(bytes.NewReader(t.data))
+	for range MaxEntries {
+		var root yaml.Node
+		if err := decoder.Decode(&root); errors.Is(err, io.EOF) {
+			break
+		} else if err != nil { // no document after all: the whole is read as text
+			s.file.Items, s.file.Defects = s.file.Items[:items], s.file.Defects[:defects]
+			return false
+		}
+		w := &values{scan: s, text: t}
+		w.node(&root, nil, 0)
+		found = found || w.found
+	}
+	return found
+}
+
+// values walks the values of one document. Aliases are not followed: what they name is read where it stands.
+type values struct {
+	scan  *scan
+	text  *text
+	found bool
+	steps int
+}
+
+func (w *values) node(n *yaml.Node, path []string, depth int) {
+	if w.steps++; w.steps > 1_000_000 || depth > 100 {
+		return
+	}
+	switch n.Kind {
+	case yaml.MappingNode:
+		for i := 0; i+1 < len(n.Content); i += 2 {
+			w.node(n.Content[i+1], append(path[:len(path):len(path)], n.Content[i].Value), depth+1)
+		}
+	case yaml.DocumentNode, yaml.SequenceNode:
+		for _, inner := range n.Content {
+			w.node(inner, path, depth+1)
+		}
+	case yaml.ScalarNode:
+		w.value(n, path)
+	}
+}
+
+// value reads a value that holds labelled blocks, base64 of such, or base64 of DER or a keystore.
+func (w *values) value(n *yaml.Node, path []string) {
+	data := []byte(n.Value)
+	isPEM := strings.Contains(n.Value, "BEGIN ")
+	if !isPEM {
+		inner, ok := plainBase64(data)
+		// Values of base64 are common; only what is surely material is looked at.
+		if !ok || !(bytes.Contains(inner, []byte("-----BEGIN ")) || inner[0] == 0x30 && shapeOf(inner) != isNothing || keystore.LooksJava(inner) || looksBase64(inner)) {
+			return
+		}
+	}
+	s := w.scan
+	before, around := len(s.file.Items)+len(s.file.Defects), s.place
+	o := &origin{line: n.Line, offset: w.lineOffset(n.Line)}
+	if n.Style&(yaml.LiteralStyle) != 0 {
+		o.line, o.lines = n.Line+1, true
+		o.offset = w.lineOffset(n.Line + 1)
+	}
+	s.place.Field, s.origin = pki.Printable(strings.Join(path, ".")), o
+	s.place.Line, s.place.Offset = o.line, o.offset
+	s.depth++
+	t := newText(data)
+	t.normalise()
+	if !isPEM || !s.blocks(t) {
+		s.depth = 0
+		s.bare(t)
+		s.depth = 1
+	}
+	s.depth--
+	s.place, s.origin = around, nil
+	w.found = w.found || len(s.file.Items)+len(s.file.Defects) > before
+}
+
+// lineOffset is the place of a line in the file, in bytes.
+func (w *values) lineOffset(line int) int {
+	position := 0
+	for range line - 1 {
+		next := bytes.IndexByte(w.text.data[position:], '\n')
+		if next < 0 {
+			break
+		}
+		position += next + 1
+	}
+	return w.text.offset(position)
+}
