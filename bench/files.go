@@ -31,7 +31,7 @@ func fileFigure(directory string) (figure, error) {
 		ours: func() error {
 			count := 0
 			var failure error
-			err := intake.Walk(root, func(f facts.File) { count += len(f.Certificates) }, func(_ string, err error) { failure = err })
+			err := new(intake.Reader).Walk(context.Background(), root, func(f facts.File) { count += len(f.Certificates()) }, func(_ string, err error) { failure = err })
 			return enough(count, err, failure)
 		},
 		floor: func() error {

@@ -17,10 +17,11 @@ import (
 // floors are the packages of the core from the ground up: a package may import
 // only what stands on a lower floor.
 var floors = [][]string{
-	{"strictyaml", "facts", "forge", "tlswire"},
-	{"pki"},
-	{"naming", "lifetime", "intake"},
-	{"endpoint", "policy", "trust"},
+	{"strictyaml", "facts", "pbe", "tlswire"},
+	{"pki", "forge"},
+	{"naming", "lifetime", "keystore", "keycheck"},
+	{"intake", "endpoint", "policy", "pairing"},
+	{"trust"},
 	{"chain", "probe"},
 	{"judge"},
 }

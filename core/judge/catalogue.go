@@ -1,7 +1,7 @@
 package judge
 
 import (
-	_ "embed"
+	"embed"
 	"fmt"
 	"slices"
 	"strings"
@@ -21,13 +21,25 @@ type Entry struct {
 	Reference  string     `yaml:"reference" json:"reference" doc:"The standard's section"`
 }
 
-//go:embed catalogue.yaml
-var catalogueSource []byte
+//go:embed catalogue/*.yaml
+var catalogueSource embed.FS
 
 // Catalogue returns every entry, sorted by code.
 var Catalogue = sync.OnceValue(func() []Entry {
+	areas, err := catalogueSource.ReadDir("catalogue")
 	var entries []Entry
-	if err := strictyaml.Decode("catalogue.yaml", catalogueSource, &entries); err != nil {
+	for _, area := range areas {
+		var source []byte
+		var some []Entry
+		if source, err = catalogueSource.ReadFile("catalogue/" + area.Name()); err == nil {
+			err = strictyaml.Decode(area.Name(), source, &some)
+		}
+		if err != nil {
+			break
+		}
+		entries = append(entries, some...)
+	}
+	if err != nil {
 		panic("judge: the embedded catalogue cannot be read: " + err.Error()) // a test reads it first
 	}
 	slices.SortFunc(entries, func(a, b Entry) int { return strings.Compare(a.Code, b.Code) })

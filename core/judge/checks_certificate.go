@@ -74,31 +74,13 @@ func join(names []string) string {
 	return out
 }
 
-// checkKeys measures the keys of the path below the anchor.
+// checkKeys examines the keys of the path below the anchor.
 func checkKeys(b *bundle) {
-	limits := b.context.Policy.Keys
 	for _, c := range b.assessed.path.Below() {
-		key := c.PublicKey
-		severity := None
-		switch key.Algorithm {
-		case pki.KeyRSA, pki.KeyRSAPSS, pki.KeyDSA:
-			if key.Bits > 0 && key.Bits < limits.ModulusFault {
-				severity = Fault
-			} else if key.Bits > 0 && key.Bits < limits.ModulusRisk {
-				severity = Risk
-			}
-		case pki.KeyEC:
-			if key.Bits > 0 && key.Bits < limits.CurveFault {
-				severity = Fault
-			}
+		for _, f := range keyFindings(c.PublicKey, c.Label(), b.context) {
+			f.Evidence.Certificate = fingerprint(c)
+			b.add(f)
 		}
-		if severity == None {
-			continue
-		}
-		f := found("key.too-short", key.Fingerprint().String(), c.Label(), "The key of %s is %s, which is too short.", c.Label(), key)
-		f.Severity = severity
-		f.Evidence = Evidence{Certificate: fingerprint(c), Key: key.String()}
-		b.add(f)
 	}
 }
 

@@ -2,6 +2,7 @@ package judge
 
 import (
 	"fmt"
+	"math/big"
 	"slices"
 	"sync"
 	"time"
@@ -24,6 +25,8 @@ type Context struct {
 	Known     *chain.Pool        // certificates that may be borrowed to complete a path
 	Verifier  *chain.Verifier    // remembers signatures from target to target; nil for none
 	At        time.Time
+	Material  bool                         // judge files as material only: form, keys and pairs, no chains
+	Shared    map[pki.Fingerprint]*big.Int // prime factors that keys share with others, by PublicKey.Match
 
 	anchors   func() *trust.Store // every anchor known
 	rehearsal func() *trust.Store // those for rehearsal

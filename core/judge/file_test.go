@@ -15,7 +15,7 @@ import (
 func file(ders ...[]byte) facts.File {
 	f := facts.File{Schema: facts.Schema, Path: "/srv/tides.pem"}
 	for i, der := range ders {
-		f.Certificates = append(f.Certificates, facts.Located{DER: der, Line: 1 + 20*i, Offset: 1000 * i})
+		f.Items = append(f.Items, facts.Item{Kind: facts.Certificate, DER: der, Place: facts.Place{Line: 1 + 20*i, Offset: 1000 * i}})
 	}
 	return f
 }
@@ -24,7 +24,7 @@ func TestFile(t *testing.T) {
 	s := newScene(t)
 	l := s.leaf(s.lower, nil)
 	damaged := file(l, s.lower.DER)
-	damaged.Damaged = []facts.Damage{{Line: 41, Offset: 2000, Reason: "cut off"}}
+	damaged.Defects = []facts.Defect{{Kind: facts.Damaged, Line: 41, Offset: 2000, Text: "cut off"}}
 	tests := []struct {
 		name    string
 		file    facts.File

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"nurvik/core/chain"
+	"nurvik/core/facts"
 	"nurvik/core/pki"
 )
 
@@ -75,6 +76,10 @@ type Evidence struct {
 	Anomalies    []pki.Anomaly    `json:"anomalies,omitempty"`
 	Line         int              `json:"line,omitempty"`
 	Offset       *int             `json:"offset,omitempty" doc:"In bytes"`
+	Grammar      facts.Grammar    `json:"grammar,omitempty" enum:",standard,lax,outside" doc:"What RFC 7468 section 3 says of the form"`
+	RefusedBy    []string         `json:"refused_by,omitempty" doc:"Libraries that were seen to refuse the form"`
+	Paths        []string         `json:"paths,omitempty" doc:"Files that take part"`
+	Access       *facts.Access    `json:"access,omitempty"`
 	Observations []string         `json:"observations,omitempty" doc:"What was met, in words"`
 }
 

@@ -1,6 +1,7 @@
 package trust
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"maps"
@@ -71,7 +72,7 @@ func (l *Loader) System() (*Store, error) {
 		return l.system, nil
 	}
 	path := orDefault(l.SystemFile, "/etc/ssl/certs/ca-certificates.crt")
-	file, err := intake.ReadFile(path)
+	shipped, err := new(intake.Reader).ReadFile(path)
 	if err != nil {
 		return nil, fmt.Errorf("trust store %q: %w; install ca-certificates or name another store with --trust", SystemName, err)
 	}
@@ -84,7 +85,7 @@ func (l *Loader) System() (*Store, error) {
 		local[c.Fingerprint()] = true
 	}
 	var anchors []Anchor
-	for _, c := range decode(file) {
+	for _, c := range decode(shipped...) {
 		kind := Public
 		if local[c.Fingerprint()] {
 			kind = Private
@@ -137,11 +138,13 @@ func FromPEM(name string, text []byte, kind Kind) (*Store, error) {
 	if kind == "" {
 		kind = Private
 	}
-	file := intake.Recognise(text)
-	if len(file.Damaged) > 0 {
-		return nil, fmt.Errorf("trust store %q: line %d: %s", name, file.Damaged[0].Line, file.Damaged[0].Reason)
+	file := new(intake.Reader).Recognise(name, text)
+	for _, d := range file.Defects {
+		if d.Kind == facts.Damaged {
+			return nil, fmt.Errorf("trust store %q: line %d: %s", name, d.Line, d.Text)
+		}
 	}
-	if len(file.Certificates) == 0 {
+	if len(file.Certificates()) == 0 {
 		return nil, fmt.Errorf("trust store %q: it holds no certificate", name)
 	}
 	var anchors []Anchor
@@ -157,21 +160,23 @@ func readPath(path string) ([]*pki.Certificate, error) {
 		return nil, err
 	}
 	if !info.IsDir() {
-		file, err := intake.ReadFile(path)
-		return decode(file), err
+		files, err := new(intake.Reader).ReadFile(path)
+		return decode(files...), err
 	}
 	var all []*pki.Certificate
 	var failure error
-	err = intake.Walk(filepath.Clean(path), func(file facts.File) { all = append(all, decode(file)...) },
+	err = new(intake.Reader).Walk(context.Background(), filepath.Clean(path), func(file facts.File) { all = append(all, decode(file)...) },
 		func(path string, err error) { failure = fmt.Errorf("%s: %w", path, err) })
 	return all, errors.Join(err, failure)
 }
 
-func decode(file facts.File) []*pki.Certificate {
+func decode(files ...facts.File) []*pki.Certificate {
 	var out []*pki.Certificate
-	for _, located := range file.Certificates {
-		if c, err := pki.ParseCertificate(located.DER); err == nil {
-			out = append(out, c)
+	for _, file := range files {
+		for _, item := range file.Certificates() {
+			if c, err := pki.ParseCertificate(item.DER); err == nil {
+				out = append(out, c)
+			}
 		}
 	}
 	return out

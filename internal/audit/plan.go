@@ -1,19 +1,20 @@
 package audit
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"maps"
 	"os"
 	"slices"
-	"strings"
 
 	"nurvik/core/endpoint"
 	"nurvik/core/facts"
 	"nurvik/core/intake"
+	"nurvik/core/keystore"
 	"nurvik/core/naming"
+	"nurvik/core/pbe"
 	"nurvik/core/probe"
 	"nurvik/core/trust"
 	"nurvik/internal/estatefile"
@@ -26,14 +27,18 @@ type Request struct {
 	Connect   []string
 	Trust     []string
 	Audiences []string
-	Stdin     io.Reader // for the target "-"
+	Stdin     io.Reader       // for the target "-"
+	Passwords []string        // tried on everything that is protected
+	Read      func(files int) // told how many files were read so far; may be nil
 }
 
 // Plan is a request that was understood: what to visit and what was read.
 type Plan struct {
 	visits     []visit
-	files      []file
+	files      []facts.File
 	fileNames  []naming.Reference
+	trust      []*trust.Store // that files are judged by
+	audiences  []*trust.Store
 	anchors    *trust.Store
 	unexamined []Unexamined
 }
@@ -42,13 +47,6 @@ type Plan struct {
 type visit struct {
 	target    probe.Target
 	names     []naming.Reference
-	trust     []*trust.Store
-	audiences []*trust.Store
-}
-
-// file is a file that was read, with the stores it is judged by.
-type file struct {
-	facts     facts.File
 	trust     []*trust.Store
 	audiences []*trust.Store
 }
@@ -69,14 +67,17 @@ type planner struct {
 	connect  []endpoint.Connect
 	defaults estatefile.Defaults // of the estate files named
 	stores   map[string]*trust.Store
+	reader   *intake.Reader
 	plan     Plan
 }
 
 // NewPlan reads files and estate files and finds out what each target is. The
 // error is a *UsageError when the request is wrong; a trust store that cannot
 // be read is an ordinary error.
-func NewPlan(r Request) (*Plan, error) {
-	p := &planner{request: r, loader: &trust.Loader{Named: map[string]*trust.Store{}}, stores: map[string]*trust.Store{}}
+// Files that were not read when the context ends count as not examined.
+func NewPlan(ctx context.Context, r Request) (*Plan, error) {
+	p := &planner{request: r, loader: &trust.Loader{Named: map[string]*trust.Store{}}, stores: map[string]*trust.Store{},
+		reader: &intake.Reader{Opener: keystore.Opener{Passwords: r.Passwords, Budget: &pbe.Budget{}}}}
 	for _, name := range r.Names {
 		reference, err := naming.Parse(name)
 		if err != nil {
@@ -101,7 +102,7 @@ func NewPlan(r Request) (*Plan, error) {
 		}
 	}
 	for _, target := range rest {
-		if err := p.target(target); err != nil {
+		if err := p.target(ctx, target); err != nil {
 			return nil, err
 		}
 	}
@@ -191,50 +192,27 @@ func (p *planner) addVisit(v visit) {
 	p.plan.visits = append(p.plan.visits, v)
 }
 
-func (p *planner) target(target string) error {
+func (p *planner) target(ctx context.Context, target string) error {
 	stores, audiences, err := p.load(orElse(p.request.Trust, p.defaults.Trust), orElse(p.request.Audiences, p.defaults.Audiences))
 	if err != nil {
 		return err
 	}
-	add := func(f facts.File) { p.plan.files = append(p.plan.files, file{f, stores, audiences}) }
-	fail := func(path string, err error) {
-		reason := strings.TrimPrefix(err.Error(), path+": ")
-		var failed *fs.PathError
-		if errors.As(err, &failed) { // the path stands beside it already
-			reason = failed.Err.Error()
-		}
-		p.plan.unexamined = append(p.plan.unexamined, Unexamined{path, reason})
+	source := &Source{Reader: p.reader, Stdin: p.request.Stdin, Progress: p.request.Read}
+	isFile, err := source.Add(ctx, target)
+	if err != nil {
+		return err
 	}
-	info, statErr := os.Stat(target)
-	switch {
-	case target == "-":
-		f, err := intake.Read("standard input", p.request.Stdin)
-		if err != nil {
-			fail(target, err)
-			return nil
-		}
-		add(f)
-	case statErr == nil && info.IsDir():
-		before := len(p.plan.files)
-		if err := intake.Walk(target, add, fail); err != nil {
-			fail(target, err)
-		} else if len(p.plan.files) == before {
-			fail(target, errors.New("no certificate was found below it"))
-		}
-	case statErr == nil || strings.ContainsRune(target, '/') && !strings.Contains(target, "://"):
-		f, err := intake.ReadFile(target)
-		if err != nil {
-			fail(target, err)
-			return nil
-		}
-		add(f)
-	default:
-		parsed, err := endpoint.Parse(target)
-		if err != nil {
-			return &UsageError{fmt.Errorf("%w; a file of this name does not exist either", err)}
-		}
-		p.addVisit(visit{target: probe.Target{Endpoint: parsed, Connect: p.connect}, names: p.names, trust: stores, audiences: audiences})
+	if isFile {
+		p.plan.files = append(p.plan.files, source.Files...)
+		p.plan.trust, p.plan.audiences = stores, audiences
+		p.plan.unexamined = append(p.plan.unexamined, source.Unexamined...)
+		return nil
 	}
+	parsed, err := endpoint.Parse(target)
+	if err != nil {
+		return &UsageError{fmt.Errorf("%w; a file of this name does not exist either", err)}
+	}
+	p.addVisit(visit{target: probe.Target{Endpoint: parsed, Connect: p.connect}, names: p.names, trust: stores, audiences: audiences})
 	return nil
 }
 

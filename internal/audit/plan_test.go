@@ -54,7 +54,7 @@ func TestFilesUseTheEstatesStoresAndDefaults(t *testing.T) {
 	h := world(t, 24581)
 	file := filepath.Join(h.Files, "tides-fullchain.pem")
 	verdict := func(r audit.Request) judge.Verdict {
-		plan, err := audit.NewPlan(r)
+		plan, err := audit.NewPlan(t.Context(), r)
 		require.NoError(t, err)
 		for _, target := range plan.Run(t.Context(), options(t, nowhere())).Targets {
 			if target.Target == file {
@@ -70,7 +70,7 @@ func TestFilesUseTheEstatesStoresAndDefaults(t *testing.T) {
 }
 
 func TestFamilyWithoutRouteIsToldOnce(t *testing.T) {
-	plan, err := audit.NewPlan(audit.Request{Targets: []string{"tides.tarnholm.example", "pilots.tarnholm.example"}})
+	plan, err := audit.NewPlan(t.Context(), audit.Request{Targets: []string{"tides.tarnholm.example", "pilots.tarnholm.example"}})
 	require.NoError(t, err)
 	r := plan.Run(t.Context(), options(t, nowhere()))
 	assert.Empty(t, r.Targets, "what was not visited has no verdict")
@@ -100,7 +100,7 @@ func TestTargetsAreToldApart(t *testing.T) {
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
-			plan, err := audit.NewPlan(audit.Request{Targets: []string{tt.target}, Stdin: strings.NewReader("")})
+			plan, err := audit.NewPlan(t.Context(), audit.Request{Targets: []string{tt.target}, Stdin: strings.NewReader("")})
 			if tt.usage != "" {
 				var wrong *audit.UsageError
 				require.ErrorAs(t, err, &wrong)
@@ -117,7 +117,7 @@ func TestTargetsAreToldApart(t *testing.T) {
 }
 
 func TestProgressCountsEveryVisit(t *testing.T) {
-	plan, err := audit.NewPlan(audit.Request{Targets: []string{"a.tarnholm.example", "b.tarnholm.example", "c.tarnholm.example"}})
+	plan, err := audit.NewPlan(t.Context(), audit.Request{Targets: []string{"a.tarnholm.example", "b.tarnholm.example", "c.tarnholm.example"}})
 	require.NoError(t, err)
 	var seen []int
 	o := options(t, nowhere())

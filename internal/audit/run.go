@@ -22,6 +22,7 @@ type Options struct {
 	Policy   policy.Policy
 	At       time.Time
 	Parallel int                   // endpoints visited at once; default 64
+	Shared   SharedStep            // the search for shared prime factors; nil leaves it out
 	Progress func(done, total int) // called after each visit; may be nil
 }
 
@@ -38,6 +39,12 @@ func (p *Plan) Run(ctx context.Context, o Options) *Report {
 		report.Unexamined = []Unexamined{}
 	}
 	context := judge.Context{Policy: o.Policy, Anchors: p.anchors, Known: known, Verifier: &chain.Verifier{}, At: o.At}
+	if o.Shared != nil {
+		var err error
+		if context.Shared, err = SharedPrimes(ctx, p.files, observed, o.Shared); err != nil {
+			report.Unexamined = append(report.Unexamined, Unexamined{"shared prime factors", "interrupted before the search ended"})
+		}
+	}
 	judgements := p.judge(observed, context)
 	noRoute := map[string]bool{}
 	for i, v := range p.visits {
@@ -60,7 +67,7 @@ func (p *Plan) Run(ctx context.Context, o Options) *Report {
 		}
 	}
 	for i, f := range p.files {
-		report.add(Target{judgements[len(p.visits)+i], f.facts})
+		report.add(Target{judgements[len(p.visits)+i], f})
 	}
 	for address := range noRoute {
 		report.NoRoute = append(report.NoRoute, address)
@@ -69,33 +76,36 @@ func (p *Plan) Run(ctx context.Context, o Options) *Report {
 	return report
 }
 
-// judge judges every endpoint and then every file, as many at once as there are processors.
+// judge judges every endpoint and then the files, as many at once as there are processors.
 func (p *Plan) judge(observed []facts.Endpoint, common judge.Context) []judge.Judgement {
-	judgements := make([]judge.Judgement, len(p.visits)+len(p.files))
-	var next atomic.Int64
-	var group sync.WaitGroup
-	for range runtime.GOMAXPROCS(0) {
-		group.Go(func() {
-			for {
-				i := int(next.Add(1)) - 1
-				context := common
-				switch {
-				case i < len(p.visits):
-					v := p.visits[i]
-					context.Names, context.Trust, context.Audiences = v.names, v.trust, v.audiences
-					judgements[i] = judge.Endpoint(observed[i], context)
-				case i < len(judgements):
-					f := p.files[i-len(p.visits)]
-					context.Names, context.Trust, context.Audiences = p.fileNames, f.trust, f.audiences
-					judgements[i] = judge.File(f.facts, context)
-				default:
-					return
-				}
-			}
-		})
+	judgements := make([]judge.Judgement, len(p.visits))
+	inParallel(len(p.visits))(func(i int) {
+		context, v := common, p.visits[i]
+		context.Names, context.Trust, context.Audiences = v.names, v.trust, v.audiences
+		judgements[i] = judge.Endpoint(observed[i], context)
+	})
+	if len(p.files) == 0 {
+		return judgements
 	}
-	group.Wait()
-	return judgements
+	common.Names, common.Trust, common.Audiences = p.fileNames, p.trust, p.audiences
+	files, _ := judge.Files(p.files, common, inParallel(len(p.files)))
+	return append(judgements, files...)
+}
+
+// inParallel runs a function for each index on all processors.
+func inParallel(count int) func(run func(i int)) {
+	return func(run func(i int)) {
+		var next atomic.Int64
+		var group sync.WaitGroup
+		for range runtime.GOMAXPROCS(0) {
+			group.Go(func() {
+				for i := int(next.Add(1)) - 1; i < count; i = int(next.Add(1)) - 1 {
+					run(i)
+				}
+			})
+		}
+		group.Wait()
+	}
 }
 
 func (r *Report) add(t Target) {
@@ -157,8 +167,8 @@ func (p *Plan) known(observed []facts.Endpoint) *chain.Pool {
 		}
 	}
 	for _, f := range p.files {
-		for _, located := range f.facts.Certificates {
-			add(located.DER)
+		for _, item := range f.Certificates() {
+			add(item.DER)
 		}
 	}
 	return chain.NewPool(out)

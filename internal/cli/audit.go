@@ -86,7 +86,7 @@ func (a *app) audit(ctx context.Context, f *auditFlags) error {
 	if err != nil {
 		return usage(fmt.Errorf("--resolver: %w", err))
 	}
-	plan, err := audit.NewPlan(f.request)
+	plan, err := audit.NewPlan(ctx, f.request)
 	if err != nil {
 		return err
 	}

@@ -1,0 +1,127 @@
+package judge
+
+import (
+	"strings"
+
+	"nurvik/core/facts"
+	"nurvik/core/keycheck"
+	"nurvik/core/pki"
+)
+
+// keyFindings judges one public key. whose is the certificate, request or key file.
+func keyFindings(key pki.PublicKey, whose string, context *Context) []Finding {
+	subject := key.Fingerprint().String()
+	var out []Finding
+	add := func(code, message string, args ...any) *Finding {
+		f := found(code, subject, whose, message, args...)
+		f.Evidence.Key = key.String()
+		out = append(out, f)
+		return &out[len(out)-1]
+	}
+	if severity := shortness(key, context); severity != None {
+		add("key.too-short", "The key of %s is %s, which is too short.", whose, key).Severity = severity
+	}
+	if weaknesses := keycheck.Weaknesses(key); len(weaknesses) > 0 {
+		var texts []string
+		for _, w := range weaknesses {
+			texts = append(texts, w.Text)
+		}
+		add("key.weak", "The key of %s is weak: %s.", whose, strings.Join(texts, "; "))
+	}
+	if reason := keycheck.Unusual(key); reason != "" {
+		add("key.unusual", "The key of %s is unusual: %s.", whose, reason)
+	}
+	if len(context.Shared) > 0 {
+		if factor := context.Shared[key.Match()]; factor != nil {
+			f := add("key.shared-prime", "The modulus of %s shares a prime factor of %d bits with that of another key.", whose, factor.BitLen())
+			for match, other := range context.Shared {
+				if match != key.Match() && other.Cmp(factor) == 0 {
+					f.Evidence.Observations = append(f.Evidence.Observations, "the other key: "+match.String())
+				}
+			}
+		}
+	}
+	return out
+}
+
+func shortness(key pki.PublicKey, context *Context) Severity {
+	limits := context.Policy.Keys
+	switch key.Algorithm {
+	case pki.KeyRSA, pki.KeyRSAPSS, pki.KeyDSA:
+		if key.Bits > 0 && key.Bits < limits.ModulusFault {
+			return Fault
+		} else if key.Bits > 0 && key.Bits < limits.ModulusRisk {
+			return Risk
+		}
+	case pki.KeyEC:
+		if key.Bits > 0 && key.Bits < limits.CurveFault {
+			return Fault
+		}
+	}
+	return None
+}
+
+// lower is one step below a severity.
+var lower = map[Severity]Severity{Fault: Risk, Risk: Note, Note: None}
+
+// checkExposure judges who can read a file that holds private keys.
+func checkExposure(file facts.File) []Finding {
+	var key *facts.Item
+	encrypted := true
+	for i, item := range file.Items {
+		if item.Kind == facts.PrivateKey {
+			if key == nil {
+				key = &file.Items[i]
+			}
+			encrypted = encrypted && item.Key.Encrypted
+		}
+	}
+	if key == nil {
+		return nil
+	}
+	var out []Finding
+	if directory := published(file.Path); directory != "" {
+		f := found("key.published", "file", file.Path, "The private key lies below %s, which web servers publish.", directory)
+		f.Evidence.Line, f.Evidence.Access = key.Line, file.Access
+		out = append(out, f)
+	}
+	a := file.Access
+	if a == nil {
+		return out
+	}
+	severity, message := None, ""
+	switch {
+	case a.Mode&0o004 != 0 && a.Barred == "":
+		severity, message = Fault, "Everyone on the machine can read the private key"
+	case a.Mode&0o004 != 0:
+		severity, message = Note, "The private key is readable by everyone, and only the directory "+a.Barred+" bars the way"
+	case a.Mode&0o040 != 0 && a.BarredG != "":
+		severity, message = Note, "The private key is readable by the group "+a.Group+", and only the directory "+a.BarredG+" bars the way"
+	case a.Mode&0o040 != 0 && a.Root:
+		severity, message = Note, "The group "+a.Group+" can read the private key"
+	case a.Mode&0o040 != 0:
+		severity, message = Risk, "The group "+a.Group+" can read the private key"
+	}
+	if severity != None && encrypted {
+		severity, message = lower[severity], message+"; it is encrypted"
+	}
+	if severity == None {
+		return out
+	}
+	f := found("key.exposed", "file", file.Path, "%s (mode %04o, owner %s, group %s).", message, a.Mode, a.Owner, a.Group)
+	f.Severity, f.Evidence.Access, f.Evidence.Line = severity, a, key.Line
+	return append(out, f)
+}
+
+// publishedDirectories are those that web servers publish by convention.
+var publishedDirectories = []string{"/var/www/", "/srv/www/", "/srv/http/", "/usr/share/nginx/html/", "/public_html/", "/htdocs/", "/wwwroot/", "/webroot/"}
+
+func published(path string) string {
+	slashed := "/" + strings.TrimPrefix(path, "/")
+	for _, directory := range publishedDirectories {
+		if i := strings.Index(slashed, directory); i >= 0 {
+			return strings.TrimSuffix(slashed[:i+len(directory)], "/")
+		}
+	}
+	return ""
+}

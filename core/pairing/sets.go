@@ -1,0 +1,185 @@
+package pairing
+
+import (
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"nurvik/core/facts"
+	"nurvik/core/pki"
+)
+
+// Set is material that a name or a directory puts together: a key file and a
+// certificate file of one service, and keystores beside them.
+type Set struct {
+	Directory    string
+	Stem         string // the name that they share; "" where only the directory puts them together
+	Keys         []Member
+	Certificates []Member // leaves
+	Stores       []Member // keys and leaves in keystores
+}
+
+// roles are words that say what a file is, not whose.
+var roles = map[string]bool{
+	"key": true, "private": true, "privkey": true, "priv": true, "pkey": true, "cert": true, "certificate": true, "crt": true, "cer": true, "pem": true,
+	"fullchain": true, "chain": true, "bundle": true, "full": true, "csr": true, "req": true, "request": true, "keystore": true, "store": true,
+	"ssl": true, "tls": true, "public": true, "leaf": true, "p12": true, "pfx": true, "jks": true, "jceks": true, "der": true, "enc": true, "and": true,
+}
+
+// general are names that say neither: the directory says whose such a file is.
+var general = map[string]bool{"server": true, "host": true, "site": true, "default": true, "my": true, "self": true, "local": true, "data": true}
+
+// Stem is the part of a file's name that says whose it is: without suffixes,
+// and without the words for its role. It is "" when nothing is left.
+func Stem(path string) string {
+	name := strings.ToLower(filepath.Base(path))
+	for {
+		ext := filepath.Ext(name)
+		if ext == "" || !roles[strings.TrimPrefix(ext, ".")] {
+			break
+		}
+		name = strings.TrimSuffix(name, ext)
+	}
+	words := strings.FieldsFunc(name, func(r rune) bool { return r == '-' || r == '_' || r == ' ' || r == '.' })
+	words = slices.DeleteFunc(words, func(w string) bool { return roles[w] })
+	if len(words) == 1 && general[words[0]] {
+		return ""
+	}
+	return strings.Join(words, "-")
+}
+
+// Sets finds what names and directories put together.
+func (r *Result) Sets() []Set {
+	var out []Set
+	for directory, members := range r.directories {
+		sets := map[string]*Set{}
+		for _, i := range members {
+			m := r.members[i]
+			if !m.Comparable() || m.Kind == facts.Request || m.Kind == facts.Certificate && (m.Authority || m.trusted) {
+				continue
+			}
+			stem := Stem(m.Path)
+			s := sets[stem]
+			if s == nil {
+				s = &Set{Directory: directory, Stem: stem}
+				sets[stem] = s
+			}
+			switch {
+			case m.Container != "" && m.Container != "PKCS#7":
+				s.Stores = append(s.Stores, m)
+			case m.Kind == facts.PrivateKey:
+				s.Keys = append(s.Keys, m)
+			default:
+				s.Certificates = append(s.Certificates, m)
+			}
+		}
+		r.alone(sets)
+		for _, s := range sets {
+			out = append(out, *s)
+		}
+	}
+	slices.SortFunc(out, func(a, b Set) int {
+		return strings.Compare(a.Directory+"\x00"+a.Stem, b.Directory+"\x00"+b.Stem)
+	})
+	return out
+}
+
+// alone joins a nameless key or certificate with the only other one of the
+// directory: "server.key" beside "tides.crt" is meant for it.
+func (r *Result) alone(sets map[string]*Set) {
+	nameless := sets[""]
+	if nameless == nil || len(sets) != 2 {
+		return
+	}
+	for stem, named := range sets {
+		if stem == "" {
+			continue
+		}
+		all := Set{Keys: append(slices.Clone(nameless.Keys), named.Keys...), Certificates: append(slices.Clone(nameless.Certificates), named.Certificates...)}
+		if len(distinct(all.Keys)) == 1 && len(distinct(all.Certificates)) == 1 {
+			named.Keys, named.Certificates = all.Keys, all.Certificates
+			named.Stores = append(named.Stores, nameless.Stores...)
+			delete(sets, "")
+		}
+	}
+}
+
+// distinct are the keys that occur.
+func distinct(members []Member) []pki.Fingerprint {
+	var out []pki.Fingerprint
+	for _, m := range members {
+		if !slices.Contains(out, m.match) {
+			out = append(out, m.match)
+		}
+	}
+	return out
+}
+
+// Mismatch returns a key and a leaf of the set that should belong together and
+// do not: none of its keys fits any of its leaves.
+func (s Set) Mismatch() (key, certificate Member, found bool) {
+	if len(s.Keys) == 0 || len(s.Certificates) == 0 {
+		return key, certificate, false
+	}
+	keys := distinct(s.Keys)
+	for _, fit := range distinct(s.Certificates) {
+		if slices.Contains(keys, fit) {
+			return key, certificate, false
+		}
+	}
+	newest := slices.MaxFunc(s.Certificates, func(a, b Member) int { return a.NotBefore.Compare(*b.NotBefore) })
+	return s.Keys[0], newest, true
+}
+
+// Disagreement returns an entry of a keystore that differs from the key file
+// or the certificate file of the same service.
+func (s Set) Disagreement() (store, file Member, found bool) {
+	for _, entry := range s.Stores {
+		var others []Member
+		if entry.Kind == facts.PrivateKey {
+			others = s.Keys
+		} else {
+			others = s.Certificates
+		}
+		if len(others) == 0 || slices.ContainsFunc(others, func(m Member) bool { return entry.same(m) }) {
+			continue
+		}
+		// Another entry of the same store may be the one that agrees.
+		agrees := slices.ContainsFunc(s.Stores, func(other Member) bool {
+			return other.Path == entry.Path && other.Kind == entry.Kind && slices.ContainsFunc(others, func(m Member) bool { return other.same(m) })
+		})
+		if !agrees {
+			return entry, others[0], true
+		}
+	}
+	return store, file, false
+}
+
+// same compares certificates as a whole and keys by their public half.
+func (m Member) same(other Member) bool {
+	if m.Kind == facts.Certificate {
+		return *m.Fingerprint == *other.Fingerprint
+	}
+	return m.match == other.match
+}
+
+// Beside reports whether keys or requests lie in the directory of the member,
+// and whether one of them cannot be compared, so that it may be the one that is missed.
+func (r *Result) Beside(m Member) (any, uncertain bool) {
+	for _, i := range r.directories[filepath.Dir(m.Path)] {
+		if other := r.members[i]; other.Kind != facts.Certificate {
+			any = true
+			uncertain = uncertain || !other.Comparable()
+		}
+	}
+	return any, uncertain
+}
+
+// File is the index of the member's file among those that were given.
+func (m Member) File() int { return m.file }
+
+// Match identifies the member's key; zero when it is not known.
+func (m Member) Match() pki.Fingerprint { return m.match }
+
+// Members are all members in the order of the files.
+func (r *Result) Members() []Member { return r.members }

@@ -1,0 +1,82 @@
+package audit
+
+import (
+	"context"
+	"math/big"
+
+	"nurvik/core/facts"
+	"nurvik/core/keycheck"
+	"nurvik/core/pki"
+)
+
+// SharedStep is told how far the search for shared prime factors is.
+type SharedStep func(done, total int)
+
+// SharedPrimes looks for prime factors that different RSA keys have in common:
+// of everything in the files and of the certificates that endpoints served.
+// The result is by the keys' Match. The error is the context's.
+func SharedPrimes(ctx context.Context, files []facts.File, observed []facts.Endpoint, step SharedStep) (map[pki.Fingerprint]*big.Int, error) {
+	var moduli []*big.Int
+	var matches []pki.Fingerprint
+	seen := map[pki.Fingerprint]bool{}
+	add := func(k pki.PublicKey) {
+		if k.N == nil || k.N.Sign() <= 0 {
+			return
+		}
+		if match := k.Match(); !seen[match] {
+			seen[match] = true
+			moduli, matches = append(moduli, k.N), append(matches, match)
+		}
+	}
+	for _, f := range files {
+		for _, item := range f.Items {
+			if k, ok := publicKey(item); ok {
+				add(k)
+			}
+		}
+	}
+	for _, e := range observed {
+		for _, o := range e.Observations {
+			for _, der := range o.Certificates {
+				if c, err := pki.ParseCertificate(der); err == nil {
+					add(c.PublicKey)
+				}
+			}
+		}
+	}
+	factors, err := keycheck.SharedPrimes(ctx, moduli, step)
+	if err != nil {
+		return nil, err
+	}
+	out := map[pki.Fingerprint]*big.Int{}
+	for i, f := range factors {
+		if f != nil {
+			out[matches[i]] = f
+		}
+	}
+	return out, nil
+}
+
+func publicKey(item facts.Item) (pki.PublicKey, bool) {
+	switch item.Kind {
+	case facts.Certificate:
+		c, err := pki.ParseCertificate(item.DER)
+		if err != nil {
+			return pki.PublicKey{}, false
+		}
+		return c.PublicKey, true
+	case facts.Request:
+		q, err := pki.ParseRequest(item.DER)
+		if err != nil {
+			return pki.PublicKey{}, false
+		}
+		return q.PublicKey, true
+	case facts.PublicKey:
+		k, err := pki.ParsePublicKey(item.DER)
+		return k, err == nil
+	case facts.PrivateKey:
+		k, err := pki.ParsePublicKey(item.Key.SPKI)
+		return k, err == nil
+	}
+	return pki.PublicKey{}, false
+}
