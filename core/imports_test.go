@@ -20,7 +20,7 @@ var floors = [][]string{
 	{"strictyaml", "facts", "pbe", "tlswire"},
 	{"pki", "forge"},
 	{"naming", "lifetime", "keystore", "keycheck"},
-	{"intake", "endpoint", "policy", "pairing"},
+	{"intake", "endpoint", "policy", "pairing", "inventory"},
 	{"trust"},
 	{"chain", "probe"},
 	{"judge"},

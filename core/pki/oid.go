@@ -39,6 +39,12 @@ func parseOID(content []byte) (OID, bool) {
 	return OID(text), true
 }
 
+// ReadOID decodes an OBJECT IDENTIFIER's contents for showing; "" when they are malformed.
+func ReadOID(content []byte) OID {
+	id, _ := parseOID(content)
+	return id
+}
+
 // smallArc reads base-128 digits and reports whether they fit in 63 bits, as nearly all do.
 func smallArc(digits []byte) (arc uint64, fits bool) {
 	if len(digits) > 9 {
@@ -101,6 +107,7 @@ var words = map[OID]string{
 	"1.3.6.1.5.5.7.3.2": "TLS client", "1.3.6.1.5.5.7.3.3": "code signing", "1.3.6.1.5.5.7.3.4": "e-mail protection",
 	"1.3.6.1.5.5.7.3.8": "time stamping", "1.3.6.1.5.5.7.3.9": "OCSP signing",
 	"1.3.6.1.5.5.7.1.24": "TLS feature", "1.3.6.1.4.1.11129.2.4.2": "signed certificate timestamps",
+	"1.3.6.1.4.1.11129.2.4.3": "precertificate poison", "1.2.840.113549.1.9.2": "unstructured name", "2.5.29.32.0": "any policy",
 	"2.5.29.9": "subject directory attributes", "2.5.29.46": "freshest CRL", oidCRLNumber: "CRL number",
 	"2.5.29.16": "private key usage period", "1.3.6.1.5.5.7.1.3": "qualified certificate statements",
 	"2.16.840.1.113730.1.1": "old certificate type", "2.16.840.1.113730.1.13": "old comment", "1.3.6.1.5.5.7.48.1.5": "OCSP no check",

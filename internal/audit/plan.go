@@ -51,6 +51,9 @@ type visit struct {
 	audiences []*trust.Store
 }
 
+// Files are the files that were read.
+func (p *Plan) Files() []facts.File { return p.files }
+
 // UsageError says that the request itself is wrong.
 type UsageError struct{ Err error }
 

@@ -79,7 +79,7 @@ func (p *Plan) Run(ctx context.Context, o Options) *Report {
 // judge judges every endpoint and then the files, as many at once as there are processors.
 func (p *Plan) judge(observed []facts.Endpoint, common judge.Context) []judge.Judgement {
 	judgements := make([]judge.Judgement, len(p.visits))
-	inParallel(len(p.visits))(func(i int) {
+	InParallel(len(p.visits))(func(i int) {
 		context, v := common, p.visits[i]
 		context.Names, context.Trust, context.Audiences = v.names, v.trust, v.audiences
 		judgements[i] = judge.Endpoint(observed[i], context)
@@ -88,12 +88,12 @@ func (p *Plan) judge(observed []facts.Endpoint, common judge.Context) []judge.Ju
 		return judgements
 	}
 	common.Names, common.Trust, common.Audiences = p.fileNames, p.trust, p.audiences
-	files, _ := judge.Files(p.files, common, inParallel(len(p.files)))
+	files, _ := judge.Files(p.files, common, InParallel(len(p.files)))
 	return append(judgements, files...)
 }
 
-// inParallel runs a function for each index on all processors.
-func inParallel(count int) func(run func(i int)) {
+// InParallel runs a function for each index on all processors.
+func InParallel(count int) func(run func(i int)) {
 	return func(run func(i int)) {
 		var next atomic.Int64
 		var group sync.WaitGroup

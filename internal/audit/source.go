@@ -23,6 +23,19 @@ type Source struct {
 
 	Files      []facts.File
 	Unexamined []Unexamined
+
+	targets []string // for each file the target under which it was read
+}
+
+// Of are the files that were read for the target.
+func (s *Source) Of(target string) []facts.File {
+	var out []facts.File
+	for i, f := range s.Files {
+		if s.targets[i] == target {
+			out = append(out, f)
+		}
+	}
+	return out
 }
 
 // IsPath reports whether the target is a file or directory: it has a slash and
@@ -42,6 +55,11 @@ func (s *Source) Add(ctx context.Context, target string) (isPath bool, err error
 	if !IsPath(target) {
 		return false, nil
 	}
+	defer func() {
+		for len(s.targets) < len(s.Files) {
+			s.targets = append(s.targets, target)
+		}
+	}()
 	info, statErr := os.Stat(target)
 	switch {
 	case target == "-":

@@ -4,9 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"time"
 
-	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
 
 	"nurvik/core/judge"
@@ -23,6 +21,8 @@ type auditFlags struct {
 	request                        audit.Request
 	deadlines                      probe.Deadlines
 	parallel                       int
+	material                       materialFlags
+	shared                         sharedFlag
 }
 
 func (a *app) auditCommand() *cobra.Command {
@@ -33,9 +33,9 @@ func (a *app) auditCommand() *cobra.Command {
 		Short:   "Examine endpoints, files and estate files, and report what is wrong",
 		Long: `Examines every target, judges it and reports the findings by target.
 
-A target is an endpoint (host, host:port, imaps://host), a certificate file, a
-directory, an estate file, or - for standard input. A target with a / in it, or
-that exists as a path, is a file; name:443 never is.`,
+A target is an endpoint (host, host:port, imaps://host), a file of any kind that
+"nurvik identify" knows, a directory, an estate file, or - for standard input. A
+target with a / in it, or that exists as a path, is a file; name:443 never is.`,
 		Example: `  nurvik audit tides.tarnholm.example
   nurvik audit estate.yaml -o json
   nurvik audit /etc/ssl/harbour --name pilots.tarnholm.example
@@ -48,6 +48,8 @@ that exists as a path, is a file; name:443 never is.`,
 		},
 	}
 	a.addOutput(cmd)
+	a.addMaterial(cmd, &f.material)
+	f.shared.add(cmd)
 	flags := cmd.Flags()
 	flags.StringVar(&f.at, "at", "", "judge as of this `TIME`: a date, RFC 3339, or an offset such as +30d")
 	flags.StringVar(&f.policy, "policy", policy.Default, "`POLICY` to judge by")
@@ -86,15 +88,17 @@ func (a *app) audit(ctx context.Context, f *auditFlags) error {
 	if err != nil {
 		return usage(fmt.Errorf("--resolver: %w", err))
 	}
-	plan, err := audit.NewPlan(ctx, f.request)
+	plan, err := a.plan(ctx, f)
 	if err != nil {
 		return err
 	}
-	progress, finish := a.progress(plan.Steps(), "visiting")
+	visiting, finish := a.progress(plan.Steps(), "visiting")
+	shared, finishShared := a.phase("shared prime factors")
 	result := plan.Run(ctx, audit.Options{
-		Prober: probe.New(network, f.deadlines), Policy: p, At: at, Parallel: f.parallel, Progress: progress,
+		Prober: probe.New(network, f.deadlines), Policy: p, At: at, Parallel: f.parallel, Progress: visiting, Shared: f.shared.step(shared),
 	})
 	finish()
+	finishShared()
 	if a.output == "json" {
 		err = report.JSON(a.stdout, result)
 	} else {
@@ -113,6 +117,28 @@ func (a *app) audit(ctx context.Context, f *auditFlags) error {
 	return nil
 }
 
+// plan reads what the call names. Where files are locked and somebody is there
+// to ask, they are read once more with the password.
+func (a *app) plan(ctx context.Context, f *auditFlags) (*audit.Plan, error) {
+	var err error
+	if f.request.Passwords, err = a.passwords(&f.material); err != nil {
+		return nil, err
+	}
+	reading, finish := a.counter("reading")
+	defer finish()
+	f.request.Read = reading
+	plan, err := audit.NewPlan(ctx, f.request)
+	if err != nil {
+		return nil, err
+	}
+	password, ok := a.unlock(f.request.Targets, f.request.Passwords, plan.Files())
+	if !ok {
+		return plan, nil
+	}
+	f.request.Passwords = []string{password}
+	return audit.NewPlan(ctx, f.request)
+}
+
 func parseFailFrom(text string) (limit judge.Severity, never bool, err error) {
 	switch s := judge.Severity(text); s {
 	case judge.Fault, judge.Risk, judge.Note:
@@ -121,15 +147,4 @@ func parseFailFrom(text string) (limit judge.Severity, never bool, err error) {
 		return "", true, nil
 	}
 	return "", false, fmt.Errorf("--fail-from is fault, risk, note or never, not %q", text)
-}
-
-// progress returns a function that shows a bar on a terminal, and one that clears it.
-func (a *app) progress(total int, what string) (step func(done, total int), finish func()) {
-	if !a.interactive() || total < 2 {
-		return nil, func() {}
-	}
-	bar := progressbar.NewOptions(total,
-		progressbar.OptionSetWriter(a.stderr), progressbar.OptionSetDescription(what), progressbar.OptionShowCount(),
-		progressbar.OptionSetWidth(30), progressbar.OptionSetPredictTime(false), progressbar.OptionClearOnFinish(), progressbar.OptionThrottle(100*time.Millisecond))
-	return func(done, _ int) { _ = bar.Set(done) }, func() { _ = bar.Finish() }
 }

@@ -50,6 +50,8 @@ type app struct {
 	stdout, stderr io.Writer
 	now            func() time.Time
 	token          string
+	password       string // from the environment
+	ask            func(prompt string) (string, error)
 	output         string
 	configFile     string
 }
@@ -58,7 +60,7 @@ type app struct {
 func Main() int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	a := &app{stdin: os.Stdin, stdout: os.Stdout, stderr: os.Stderr, now: time.Now}
+	a := &app{stdin: os.Stdin, stdout: os.Stdout, stderr: os.Stderr, now: time.Now, ask: askPassword}
 	return a.execute(ctx, os.Args[1:])
 }
 
@@ -138,7 +140,7 @@ or in the configuration file.`,
 		return usage(fmt.Errorf("%w; see %q", err, cmd.CommandPath()+" --help"))
 	})
 	root.AddGroup(&cobra.Group{ID: "alone", Title: "Without a service:"}, &cobra.Group{ID: "service", Title: "With a service:"})
-	root.AddCommand(a.auditCommand(), a.explainCommand(), a.versionCommand())
+	root.AddCommand(a.identifyCommand(), a.pairCommand(), a.auditCommand(), a.explainCommand(), a.versionCommand())
 	root.AddCommand(a.estateCommand(), a.runCommand(), a.findingsCommand())
 	return root
 }
@@ -156,7 +158,7 @@ func (a *app) settle(cmd *cobra.Command) error {
 	if err != nil {
 		return usage(err)
 	}
-	a.token = secrets.Token
+	a.token, a.password = secrets.Token, secrets.Password
 	if f := cmd.Flags().Lookup("output"); f != nil && a.output != "table" && a.output != "json" {
 		return usage(fmt.Errorf("the output %q is not known; there are table and json", a.output))
 	}

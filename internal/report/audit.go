@@ -54,26 +54,33 @@ func Audit(w io.Writer, r *audit.Report, s Style) error {
 	if width <= 0 {
 		width = 120
 	}
-	targets := slices.Clone(r.Targets)
-	slices.SortStableFunc(targets, func(a, b audit.Target) int {
+	if err := targets(w, r.Targets, width, s); err != nil {
+		return err
+	}
+	return footer(w, r, width)
+}
+
+// targets writes the table of what is wrong with each.
+func targets(w io.Writer, list []audit.Target, width int, s Style) error {
+	if len(list) == 0 {
+		return nil
+	}
+	list = slices.Clone(list)
+	slices.SortStableFunc(list, func(a, b audit.Target) int {
 		return slices.Index(judge.Verdicts, a.Verdict) - slices.Index(judge.Verdicts, b.Verdict)
 	})
 	longest := len("TARGET")
-	for _, t := range targets {
+	for _, t := range list {
 		longest = max(longest, len(t.Target))
 	}
 	longest = min(longest, width*2/5)
 	rest := max(width-longest-20, 30)
 	out := NewTable("verdict", "target", "what is wrong, and what to do")
-	for _, t := range targets {
+	for _, t := range list {
 		out.AppendRow(table.Row{VerdictWord(t.Verdict, s), wrap(t.Target, longest), findingsCell(t.Findings, rest, s)})
 	}
-	if len(targets) > 0 {
-		if _, err := fmt.Fprintln(w, out.Render()); err != nil {
-			return err
-		}
-	}
-	return footer(w, r, width)
+	_, err := fmt.Fprintln(w, out.Render())
+	return err
 }
 
 // NewTable is the one look of all tables: no frame, a line under the header.
@@ -132,10 +139,7 @@ func wrap(line string, width int) string {
 }
 
 func footer(w io.Writer, r *audit.Report, width int) error {
-	var lines []string
-	for _, u := range r.Unexamined {
-		lines = append(lines, fmt.Sprintf("not examined: %s: %s", u.Target, strings.TrimSuffix(u.Reason, ".")))
-	}
+	lines := unexaminedLines(r.Unexamined)
 	if len(r.NoRoute) > 0 {
 		lines = append(lines, fmt.Sprintf("not visited, because their address family has no route from here: %s", strings.Join(r.NoRoute, ", ")))
 	}

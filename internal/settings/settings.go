@@ -22,7 +22,8 @@ const prefix = "NURVIK_"
 
 // Secrets are settings that have no flag, because arguments can be read by others.
 type Secrets struct {
-	Token string
+	Token    string
+	Password string // for keys and keystores; from the environment only
 }
 
 // DefaultFile is the configuration file of the program when none is named:
@@ -74,5 +75,5 @@ func Apply(flags *pflag.FlagSet, known []string, path string, named bool) (Secre
 			}
 		}
 	})
-	return Secrets{Token: k.String("token")}, errors.Join(failures...)
+	return Secrets{Token: k.String("token"), Password: os.Getenv(prefix + "PASSWORD")}, errors.Join(failures...)
 }

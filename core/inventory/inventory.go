@@ -1,0 +1,193 @@
+// Package inventory says in words what each piece of material is: in one line,
+// and field by field.
+package inventory
+
+import (
+	"strings"
+	"time"
+
+	"nurvik/core/facts"
+	"nurvik/core/pki"
+)
+
+// Entry is one piece of material in words.
+type Entry struct {
+	Kind facts.ItemKind `json:"kind"`
+	What string         `json:"what" doc:"In words, such as authority certificate"`
+	facts.Place
+	Container string           `json:"container,omitempty"`
+	Alias     string           `json:"alias,omitempty"`
+	Label     string           `json:"label,omitempty" doc:"Whose it is"`
+	Names     []string         `json:"names,omitempty"`
+	NotBefore *time.Time       `json:"not_before,omitempty"`
+	NotAfter  *time.Time       `json:"not_after,omitempty"`
+	Key       string           `json:"key,omitempty" doc:"Such as EC P-256"`
+	Issuer    string           `json:"issuer,omitempty"`
+	SHA256    *pki.Fingerprint `json:"sha256,omitempty" doc:"SHA-256 of the DER; absent for private keys"`
+	SPKI      *pki.Fingerprint `json:"spki_sha256,omitempty" doc:"SHA-256 of the public key"`
+	Remarks   []string         `json:"remarks,omitempty" doc:"What has to be known beside: locked, not checked, does not verify"`
+	Fields    []Field          `json:"fields,omitempty" doc:"Everything in it, where that was asked for"`
+	Anomalies []pki.Anomaly    `json:"anomalies,omitempty" doc:"What breaks the encoding rules or RFC 5280, with offsets in the DER"`
+}
+
+// Field is one part of a certificate, request, list or key.
+type Field struct {
+	Name   string   `json:"name"`
+	Values []string `json:"values"`
+	Offset int      `json:"offset,omitempty" doc:"Of extensions: in bytes from the start of the DER"`
+}
+
+// Of describes an item; with its fields where these are wanted.
+func Of(item facts.Item, fields bool) Entry {
+	e := Entry{Kind: item.Kind, Place: item.Place, Container: item.Container, Alias: pki.Printable(item.Alias)}
+	var parts []Field
+	switch item.Kind {
+	case facts.Certificate:
+		parts = e.certificate(item)
+	case facts.Request:
+		parts = e.request(item)
+	case facts.RevocationList:
+		parts = e.revocationList(item)
+	case facts.PublicKey:
+		e.What = "public key"
+		if k, err := pki.ParsePublicKey(item.DER); err == nil {
+			e.publicKey(k)
+			parts = keyFields(k)
+		}
+	case facts.PrivateKey:
+		parts = e.privateKey(item.Key)
+	case facts.Parameters:
+		e.What, e.Label = "parameters", item.Detail
+	case facts.SecretKey:
+		e.What = "secret key"
+		e.Remarks = append(e.Remarks, "symmetric; its contents are not read")
+	case facts.Keystore:
+		e.What = item.Container + " keystore"
+		if item.Locked == "" {
+			e.Remarks = append(e.Remarks, item.Detail)
+		}
+	}
+	if item.Locked != "" {
+		e.Remarks = append(e.Remarks, Locked[item.Locked])
+	}
+	if item.Unchecked {
+		e.Remarks = append(e.Remarks, "integrity not checked")
+	}
+	if fields {
+		e.Fields = parts
+	}
+	return e
+}
+
+// Locked says why something stayed closed, by the reasons of the facts.
+var Locked = map[string]string{
+	facts.NoPassword:    "locked: it needs a password, and none was given",
+	facts.WrongPassword: "locked: the password is wrong",
+	facts.Unsupported:   "locked: its protection is not supported",
+	facts.TooCostly:     "locked: deriving the key from the password costs more than the limit allows",
+	facts.DamagedInside: "locked: it is damaged",
+}
+
+func (e *Entry) identity(der []byte) {
+	sum := pki.FingerprintOf(der)
+	e.SHA256 = &sum
+}
+
+func (e *Entry) publicKey(k pki.PublicKey) {
+	sum := k.Fingerprint()
+	e.Key, e.SPKI = k.String(), &sum
+}
+
+func (e *Entry) certificate(item facts.Item) []Field {
+	e.What = "certificate"
+	c, err := pki.ParseCertificate(item.DER)
+	if err != nil {
+		e.Remarks = append(e.Remarks, err.Error())
+		return nil
+	}
+	switch {
+	case c.IsCA() && c.SelfIssued():
+		e.What = "root certificate"
+	case c.IsCA():
+		e.What = "authority certificate"
+	}
+	if item.Trusted {
+		e.Remarks = append(e.Remarks, "marked as trusted")
+	}
+	e.identity(c.Raw)
+	e.publicKey(c.PublicKey)
+	e.Label, e.Names, e.Issuer = c.Label(), c.HostNames(), c.Issuer.Label()
+	e.NotBefore, e.NotAfter, e.Anomalies = moment(c.NotBefore), moment(c.NotAfter), c.Anomalies
+	return certificateFields(c)
+}
+
+func (e *Entry) request(item facts.Item) []Field {
+	e.What = "certification request"
+	q, err := pki.ParseRequest(item.DER)
+	if err != nil {
+		e.Remarks = append(e.Remarks, err.Error())
+		return nil
+	}
+	e.identity(q.Raw)
+	e.publicKey(q.PublicKey)
+	e.Label, e.Names, e.Anomalies = q.Label(), q.Wanted.HostNames(), q.Anomalies
+	return requestFields(q)
+}
+
+func (e *Entry) revocationList(item facts.Item) []Field {
+	e.What = "revocation list"
+	l, err := pki.ParseRevocationList(item.DER)
+	if err != nil {
+		e.Remarks = append(e.Remarks, err.Error())
+		return nil
+	}
+	e.identity(l.Raw)
+	e.Label, e.Issuer, e.Anomalies = l.Issuer.Label(), l.Issuer.Label(), l.Anomalies
+	e.NotBefore, e.NotAfter = moment(l.ThisUpdate), moment(l.NextUpdate)
+	return listFields(l)
+}
+
+func (e *Entry) privateKey(key *facts.Key) []Field {
+	e.What = "private key"
+	if key.Encrypted {
+		e.What = "encrypted private key"
+	}
+	e.Key = key.Type
+	fields := []Field{field("structure", key.Structure)}
+	if key.Protection != "" {
+		fields = append(fields, field("protection", key.Protection))
+	}
+	if k, err := pki.ParsePublicKey(key.SPKI); err == nil {
+		e.publicKey(k)
+		fields = append(fields, keyFields(k)...)
+	} else if key.Locked == "" {
+		e.Remarks = append(e.Remarks, "its public half cannot be computed here")
+	}
+	if key.Locked != "" {
+		e.Remarks = append(e.Remarks, Locked[key.Locked])
+	}
+	for _, problem := range key.Problems {
+		e.Remarks = append(e.Remarks, "inconsistent: "+problem)
+	}
+	return fields
+}
+
+// moment is nil for a time that could not be made out or is not given.
+func moment(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+// Where says where in its file the entry lies, in words.
+func (e Entry) Where() string {
+	var parts []string
+	if e.Field != "" {
+		parts = append(parts, e.Field)
+	}
+	if e.Alias != "" {
+		parts = append(parts, "“"+e.Alias+"”")
+	}
+	return strings.Join(parts, " ")
+}

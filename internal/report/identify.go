@@ -1,0 +1,316 @@
+package report
+
+import (
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+
+	"nurvik/core/facts"
+	"nurvik/core/inventory"
+	"nurvik/core/pki"
+	"nurvik/internal/audit"
+)
+
+// IdentifySchema names the form of the JSON of "nurvik identify".
+const IdentifySchema = "nurvik.identify/1"
+
+// Inventory is what was read, in words.
+type Inventory struct {
+	Schema     string             `json:"schema"`
+	Files      []InventoryFile    `json:"files"`
+	Unexamined []audit.Unexamined `json:"unexamined"`
+}
+
+// InventoryFile is one file, or one entry of an archive.
+type InventoryFile struct {
+	Path    string            `json:"path"`
+	Archive string            `json:"archive,omitempty"`
+	Access  *facts.Access     `json:"access,omitempty"`
+	Entries []inventory.Entry `json:"entries"`
+	Defects []facts.Defect    `json:"defects,omitempty"`
+}
+
+// NewInventory puts what was read into words; with every field where that is wanted.
+func NewInventory(files []facts.File, unexamined []audit.Unexamined, fields bool) Inventory {
+	v := Inventory{Schema: IdentifySchema, Files: []InventoryFile{}, Unexamined: unexamined}
+	if v.Unexamined == nil {
+		v.Unexamined = []audit.Unexamined{}
+	}
+	for _, f := range files {
+		file := InventoryFile{Path: f.Path, Archive: f.Archive, Access: f.Access, Entries: []inventory.Entry{}, Defects: f.Defects}
+		for _, item := range f.Items {
+			file.Entries = append(file.Entries, inventory.Of(item, fields))
+		}
+		v.Files = append(v.Files, file)
+	}
+	return v
+}
+
+// silent defects are told only with every field: the standard allows them, and they hurt nobody.
+func silent(d facts.Defect) bool { return d.Kind == facts.LineEnds || d.Kind == facts.TextBetween }
+
+// Identify writes one line a thing, and what is wrong with the form of each file.
+// Where the width is known, the lines fit into it; otherwise nothing is cut.
+func Identify(w io.Writer, v Inventory, at time.Time, s Style) error {
+	rows, remarks := [][]string{}, false
+	for _, f := range v.Files {
+		for _, e := range f.Entries {
+			row := []string{place(f.Path, e), e.What, whose(e), span(e.NotBefore, e.NotAfter, at), e.Key, e.Issuer, digest(e), strings.Join(e.Remarks, "; ")}
+			remarks = remarks || row[7] != ""
+			rows = append(rows, row)
+		}
+	}
+	if len(rows) > 0 {
+		header := []string{"where", "what", "whose", "valid", "key", "issued by", "sha-256", "remarks"}
+		if !remarks {
+			header = header[:7]
+		}
+		fit(append([][]string{header}, rows...), s.Width)
+		out := NewTable(header...)
+		for _, row := range rows {
+			cells := table.Row{}
+			for _, cell := range row[:len(header)] {
+				cells = append(cells, cell)
+			}
+			out.AppendRow(cells)
+		}
+		if _, err := fmt.Fprintln(w, out.Render()); err != nil {
+			return err
+		}
+	}
+	return inventoryFooter(w, v, s)
+}
+
+// place is the path, with line or alias.
+func place(path string, e inventory.Entry) string {
+	if e.Line > 0 {
+		path = fmt.Sprintf("%s:%d", path, e.Line)
+	}
+	if where := e.Where(); where != "" {
+		path += " " + where
+	}
+	return path
+}
+
+// whose is the label and the other names.
+func whose(e inventory.Entry) string {
+	others := slices.DeleteFunc(slices.Clone(e.Names), func(n string) bool { return n == e.Label })
+	if len(others) == 0 {
+		return e.Label
+	}
+	return e.Label + " (" + strings.Join(others, ", ") + ")"
+}
+
+// span writes from when until when, and what is not so now.
+func span(from, until *time.Time, at time.Time) string {
+	if from == nil {
+		return ""
+	}
+	out := from.UTC().Format(time.DateOnly)
+	if until == nil {
+		return out
+	}
+	out += " to " + until.UTC().Format(time.DateOnly)
+	switch {
+	case at.After(*until):
+		out += ", over"
+	case at.Before(*from):
+		out += ", not yet"
+	}
+	return out
+}
+
+// digest is the fingerprint; of private keys that of the public half.
+func digest(e inventory.Entry) string {
+	switch {
+	case e.SHA256 != nil:
+		return e.SHA256.String()
+	case e.SPKI != nil:
+		return "key " + e.SPKI.String()
+	}
+	return ""
+}
+
+// fit shortens the columns that can be, the widest first, until a row has the width.
+func fit(rows [][]string, width int) {
+	if width <= 0 {
+		return
+	}
+	columns := len(rows[0])
+	// Least widths: place, what, whose, valid, key, issuer, digest, remarks.
+	least := []int{24, 11, 14, 24, 8, 10, 12, 12}[:columns]
+	natural, total := make([]int, columns), 0
+	for c := range columns {
+		for _, row := range rows {
+			natural[c] = max(natural[c], text.StringWidthWithoutEscSequences(row[c]))
+		}
+		total += natural[c] + 2
+	}
+	for _, c := range []int{6, 2, 7, 0, 5, 1} { // what is given up first
+		if c >= columns || total <= width {
+			continue
+		}
+		keep := max(least[c], natural[c]-(total-width))
+		if keep >= natural[c] {
+			continue
+		}
+		total -= natural[c] - keep
+		for _, row := range rows[1:] {
+			row[c] = shorten(row[c], keep, c == 0)
+		}
+	}
+}
+
+// shorten cuts at the end, or at the start where the end tells more.
+func shorten(cell string, width int, keepEnd bool) string {
+	if text.StringWidthWithoutEscSequences(cell) <= width {
+		return cell
+	}
+	if !keepEnd {
+		return text.Trim(cell, width-1) + "…"
+	}
+	runes := []rune(cell)
+	for len(runes) > 0 && text.StringWidthWithoutEscSequences(string(runes)) > width-1 {
+		runes = runes[1:]
+	}
+	return "…" + string(runes)
+}
+
+// IdentifyLong writes every field of every thing, and every defect.
+func IdentifyLong(w io.Writer, v Inventory, s Style) error {
+	width := s.Width
+	if width <= 0 {
+		width = 120
+	}
+	var out strings.Builder
+	for _, f := range v.Files {
+		for _, e := range f.Entries {
+			fmt.Fprintf(&out, "%s  %s\n", place(f.Path, e), strings.TrimSpace(e.What+" "+e.Label))
+			form := e.Form
+			if e.Label != "" && e.Place.Label != "" {
+				form += ", " + e.Place.Label
+			}
+			writeField(&out, inventory.Field{Name: "written as", Values: []string{fmt.Sprintf("%s, from byte %d", form, e.Place.Offset)}}, width)
+			for _, x := range e.Fields {
+				writeField(&out, x, width)
+			}
+			for _, a := range e.Anomalies {
+				writeField(&out, inventory.Field{Name: "anomaly", Values: []string{fmt.Sprintf("at byte %d, %s: %s (%s)", a.Offset, a.Field, pki.Printable(a.Text), a.Source)}}, width)
+			}
+			for _, r := range e.Remarks {
+				writeField(&out, inventory.Field{Name: "remark", Values: []string{r}}, width)
+			}
+			out.WriteByte('\n')
+		}
+		if a := f.Access; a != nil && len(f.Entries) > 0 {
+			fmt.Fprintf(&out, "%s  on disk\n", f.Path)
+			writeField(&out, inventory.Field{Name: "mode", Values: []string{fmt.Sprintf("%04o, owner %s, group %s", a.Mode, a.Owner, a.Group)}}, width)
+			for _, link := range a.Links {
+				writeField(&out, inventory.Field{Name: "link", Values: []string{link}}, width)
+			}
+			out.WriteByte('\n')
+		}
+		for _, d := range f.Defects {
+			out.WriteString(wrap(defectLine(f.Path, d), width) + "\n\n")
+		}
+	}
+	if _, err := io.WriteString(w, out.String()); err != nil {
+		return err
+	}
+	for i := range v.Files {
+		v.Files[i].Defects = nil // told already
+	}
+	return inventoryFooter(w, v, s)
+}
+
+// writeField writes a name and its values below each other.
+func writeField(out *strings.Builder, f inventory.Field, width int) {
+	name := f.Name
+	if f.Offset > 0 {
+		name += fmt.Sprintf(" [byte %d]", f.Offset)
+	}
+	const column = 30
+	lead := "  " + name
+	if len(lead) > column-2 || len(f.Values) > 1 {
+		out.WriteString(lead + "\n")
+		lead = ""
+	}
+	for _, value := range f.Values {
+		for line := range strings.SplitSeq(text.WrapText(value, max(width-column, 40)), "\n") {
+			fmt.Fprintf(out, "%-*s%s\n", column, lead, strings.TrimRight(line, " "))
+			lead = ""
+		}
+	}
+}
+
+var grammarWords = map[facts.Grammar]string{
+	facts.Standard: "allowed by RFC 7468", facts.Lax: "allowed only by the lax grammar of RFC 7468", facts.Outside: "not allowed by RFC 7468",
+}
+
+func defectLine(path string, d facts.Defect) string {
+	line := path
+	switch {
+	case d.Line > 0:
+		line += fmt.Sprintf(":%d (byte %d)", d.Line, d.Offset)
+	case d.Kind != facts.TooLarge:
+		line += fmt.Sprintf(" (byte %d)", d.Offset)
+	}
+	line += ": " + d.Text
+	if words := grammarWords[d.Grammar]; words != "" {
+		line += "; " + words
+	}
+	return line
+}
+
+func inventoryFooter(w io.Writer, v Inventory, s Style) error {
+	var lines []string
+	kinds, order, things := map[string]int{}, []string{}, 0
+	for _, f := range v.Files {
+		for _, d := range f.Defects {
+			if !silent(d) {
+				lines = append(lines, "defect: "+defectLine(f.Path, d))
+			}
+		}
+		for _, e := range f.Entries {
+			if kinds[e.What] == 0 {
+				order = append(order, e.What)
+			}
+			kinds[e.What]++
+			things++
+		}
+	}
+	lines = append(lines, unexaminedLines(v.Unexamined)...)
+	slices.SortStableFunc(order, func(a, b string) int { return kinds[b] - kinds[a] })
+	for i, what := range order {
+		order[i] = fmt.Sprintf("%d × %s", kinds[what], what)
+	}
+	summary := fmt.Sprintf("%d things in %d files", things, len(v.Files))
+	if len(order) > 0 {
+		summary += ": " + strings.Join(order, ", ")
+	}
+	lines = append(lines, summary+".")
+	if s.Width > 0 {
+		for i := range lines {
+			lines[i] = wrap(lines[i], s.Width)
+		}
+	}
+	lead := ""
+	if things > 0 {
+		lead = "\n"
+	}
+	_, err := fmt.Fprintln(w, lead+strings.Join(lines, "\n"))
+	return err
+}
+
+func unexaminedLines(list []audit.Unexamined) []string {
+	var lines []string
+	for _, u := range list {
+		lines = append(lines, fmt.Sprintf("not examined: %s: %s", u.Target, strings.TrimSuffix(u.Reason, ".")))
+	}
+	return lines
+}
