@@ -68,14 +68,16 @@ func sorted(s statement) statement {
 // missing, and none is too many.
 func TestAuditTellsTheTruth(t *testing.T) {
 	want := readTruth(t)
-	o := nurvik(t, "audit", estate.EstateFile, estate.Files, "-o", "json")
+	o := nurvik(t, "audit", estate.EstateFile, estate.Files, estate.Hosts, "--password-file", estate.Passwords, "-o", "json")
 	assert.Equal(t, 1, o.status, o.stderr)
 	var report audit.Report
 	require.NoError(t, json.Unmarshal([]byte(o.stdout), &report))
 	got := truth{Endpoints: map[string]statement{}, Files: map[string]statement{}}
 	for _, target := range report.Targets {
 		if target.Kind == "file" {
-			got.Files[filepath.Base(target.Target)] = told(target.Judgement)
+			relative, err := filepath.Rel(filepath.Dir(estate.Hosts), target.Target)
+			require.NoError(t, err)
+			got.Files[relative] = told(target.Judgement)
 		} else {
 			got.Endpoints[target.Target] = told(target.Judgement)
 		}

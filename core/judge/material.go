@@ -109,7 +109,9 @@ func (m *material) item(item facts.Item) {
 			unreadable(err)
 			return
 		}
-		m.certificates = append(m.certificates, c)
+		if !item.Trusted { // an anchor in a keystore is no part of a chain
+			m.certificates = append(m.certificates, c)
+		}
 		if len(c.Anomalies) > 0 {
 			located(malformed(c))
 		}

@@ -14,7 +14,7 @@ import (
 // Pairs judges which of the files' material belongs together. The findings
 // stand beside the index of the file that each is about.
 func Pairs(files []facts.File, result *pairing.Result, context Context) map[int][]Finding {
-	p := &pairs{files: files, result: result, context: context, findings: map[int][]Finding{}, told: map[pki.Fingerprint]bool{}}
+	p := &pairs{files: files, result: result, context: context, findings: map[int][]Finding{}, told: map[pki.Fingerprint]bool{}, behind: map[int]bool{}}
 	p.sets()
 	p.groups()
 	p.leftOver()
@@ -28,6 +28,7 @@ type pairs struct {
 	context  Context
 	findings map[int][]Finding
 	told     map[pki.Fingerprint]bool // keys whose pairing a mismatch tells already
+	behind   map[int]bool             // files whose keystore differs from what lies beside it
 }
 
 func (p *pairs) add(m pairing.Member, f Finding) {
@@ -72,6 +73,7 @@ func (p *pairs) sets() {
 			f := found("pair.stores-disagree", filepath.Base(file.Path), filepath.Base(file.Path),
 				"The %s keystore holds another %s (%s) than %s beside it.", store.Container, what, described(store), filepath.Base(file.Path))
 			f.Evidence.Paths = []string{file.Path}
+			p.behind[store.File()] = true
 			p.add(store, f)
 		}
 	}
@@ -208,7 +210,7 @@ func (p *pairs) successions() {
 			}
 			old := step.Certificate
 			for _, m := range p.result.Members() {
-				if m.Kind != facts.Certificate || *m.Fingerprint != *old.Fingerprint {
+				if m.Kind != facts.Certificate || *m.Fingerprint != *old.Fingerprint || p.behind[m.File()] {
 					continue
 				}
 				f := found("pair.old-set", old.Fingerprint.String(), old.Label, "The certificate of %s in %s was superseded on %s by the one in %s.",

@@ -18,6 +18,7 @@ func (h *Harbour) write(all []berth, i *issuers, o Options) error {
 		return err
 	}
 	files["estate.yaml"] = estateFile(all, o.Port)
+	files["passwords.txt"] = []byte("a word that fits nowhere\n" + Password + "\n")
 	for name, root := range map[string]*forge.Authority{"outer": i.outerRoot, "inner": i.innerRoot, "rehearsal": i.rehearsalRoot,
 		"old-light": i.oldLight, "sextant": i.sextant} {
 		files["anchors/"+name+".pem"] = pemOf(root.DER)

@@ -3,6 +3,7 @@ package harbour
 import (
 	"crypto"
 	"crypto/tls"
+	"errors"
 	"fmt"
 	"net/netip"
 	"os"
@@ -32,6 +33,8 @@ const nameServerAddress = "127.30.0.53"
 type Harbour struct {
 	EstateFile string // the estate file that describes it
 	Files      string // directory of certificate files to be audited
+	Hosts      string // directory of what lies on the machines
+	Passwords  string // file of the passwords for what is protected there
 	NameServer string // ADDRESS:PORT
 	Endpoints  int
 
@@ -56,6 +59,8 @@ func Start(o Options) (*Harbour, error) {
 	h := &Harbour{
 		EstateFile: filepath.Join(o.Directory, "estate.yaml"),
 		Files:      filepath.Join(o.Directory, "files"),
+		Hosts:      filepath.Join(o.Directory, "hosts"),
+		Passwords:  filepath.Join(o.Directory, "passwords.txt"),
 		NameServer: netip.AddrPortFrom(netip.MustParseAddr(nameServerAddress), o.Port).String(),
 		listeners:  newListeners(),
 		names:      &nameServer{addresses: map[string][]netip.Addr{}},
@@ -66,7 +71,7 @@ func Start(o Options) (*Harbour, error) {
 		return nil, err
 	}
 	h.Endpoints = len(all)
-	if err := h.write(all, i, o); err != nil {
+	if err := errors.Join(h.write(all, i, o), i.writeHosts(h.Hosts)); err != nil {
 		h.Close()
 		return nil, err
 	}
