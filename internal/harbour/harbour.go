@@ -47,6 +47,10 @@ func Start(o Options) (*Harbour, error) {
 	if o.Port == 0 {
 		o.Port = DefaultPort
 	}
+	// The way to the files is open, so that their own modes count.
+	if err := os.MkdirAll(o.Directory, 0o755); err != nil {
+		return nil, err
+	}
 	keys, err := newKeyring(filepath.Join(o.Directory, "keys"))
 	if err != nil {
 		return nil, err
