@@ -3,6 +3,7 @@ SHELL := /bin/bash
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo unknown)
 LDFLAGS := -s -w -X nurvik/internal/version.Number=$(VERSION)
 CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts console/tsconfig.json
+WORKBENCH_SOURCES := $(shell find core internal/workbench cmd/nurvik-wasm -name '*.go' -o -name '*.yaml')
 NPM := npm --prefix console --no-fund --no-audit --loglevel=error
 
 .PHONY: demo test bench build lint fuzz docs clean check-console
@@ -13,7 +14,7 @@ demo:
 	@$(MAKE) --no-print-directory build
 	@exec bin/nurvikd demo $(if $(ONCE),--once) $(FLAGS)
 
-build: console/dist/app/index.html
+build: console/dist/app/workbench/nurvik.wasm
 	@CGO_ENABLED=0 go build -trimpath -ldflags '$(LDFLAGS)' -o bin/ ./cmd/...
 
 # Every test that needs no foreign server.
@@ -59,6 +60,12 @@ console/src/api/schema.d.ts: docs/openapi.json console/node_modules/.package-loc
 console/dist/app/index.html: console/node_modules/.package-lock.json console/src/api/schema.d.ts $(CONSOLE_SOURCES)
 	@$(NPM) run --silent build -- --logLevel warn
 	@touch $@
+
+# The core for the workbench page, and the runtime that Go ships for it.
+console/dist/app/workbench/nurvik.wasm: console/dist/app/index.html $(WORKBENCH_SOURCES)
+	@mkdir -p $(@D)
+	@cp "$$(go env GOROOT)/lib/wasm/wasm_exec.js" $(@D)/
+	@GOOS=js GOARCH=wasm go build -trimpath -ldflags '-s -w' -o $@ ./cmd/nurvik-wasm
 
 clean:
 	rm -rf bin console/dist/app console/node_modules console/src/api/schema.d.ts

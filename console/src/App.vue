@@ -5,6 +5,10 @@
       <img src="/mark.svg" alt="" width="22" height="22" />
       {{ t('app.name') }}
     </router-link>
+    <nav :aria-label="t('app.pages')">
+      <router-link :to="{ name: 'estate' }">{{ t('app.estate') }}</router-link>
+      <router-link :to="{ name: 'workbench' }">{{ t('app.workbench') }}</router-link>
+    </nav>
     <AuditBar class="audit" />
     <button type="button" class="look" @click="next">{{ t('look.change', { look: t(`look.${look}`) }) }}</button>
   </header>
@@ -24,6 +28,9 @@ const { look, next } = useLook()
 <style scoped>
 .bar { display: flex; align-items: center; gap: 24px; padding: 8px 20px; background: var(--deep); color: var(--deep-ink); }
 .brand { display: inline-flex; align-items: center; gap: 8px; color: inherit; text-decoration: none; font-weight: 650; font-size: 16px; }
+nav { display: flex; gap: 14px; }
+nav a { color: inherit; text-decoration: none; padding: 3px 2px; border-bottom: 2px solid transparent; }
+nav a:hover, nav a.router-link-active { border-bottom-color: currentColor; }
 .audit { flex: 1; min-width: 0; }
 .look { background: none; border: 1px solid transparent; color: inherit; font: inherit; padding: 3px 8px; border-radius: 3px; cursor: pointer; }
 .look:hover { border-color: currentColor; }

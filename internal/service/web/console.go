@@ -26,8 +26,11 @@ func console(files fs.FS) http.Handler {
 		} else {
 			w.Header().Set("Cache-Control", "no-cache")
 		}
+		if strings.HasPrefix(name, "workbench/") { // only there a worker compiles the core
+			w.Header().Set("Content-Security-Policy", "default-src 'none'; script-src 'self' 'wasm-unsafe-eval'; connect-src 'self'")
+		}
 		if info, err := fs.Stat(files, name); name == "" || err != nil || info.IsDir() {
-			if strings.HasPrefix(name, "assets/") {
+			if strings.HasPrefix(name, "assets/") || strings.HasPrefix(name, "workbench/") {
 				http.NotFound(w, r)
 				return
 			}

@@ -3,8 +3,9 @@
     <p class="top">
       <b class="severity">{{ t(`severity.${finding.severity}`) }}</b>
       <span class="mono">{{ finding.code }}</span>
-      <span class="soft since">{{ t('findings.since', { state: t(`state.${finding.state}`), when: finding.first_seen.slice(0, 10) }) }}</span>
+      <span v-if="finding.state" class="soft since">{{ t('findings.since', { state: t(`state.${finding.state}`), when: finding.first_seen?.slice(0, 10) ?? '' }) }}</span>
     </p>
+    <p v-if="place" class="mono place">{{ place }}</p>
     <p class="message">
       {{ finding.message }}
       <span v-if="(finding.addresses?.length ?? 0) > 1" class="soft">{{ t('findings.on', { addresses: finding.addresses?.join(', ') ?? '' }) }}</span>
@@ -26,9 +27,9 @@
 <script lang="ts" setup>
 import { computed, ref } from 'vue'
 import { t } from '../words/t'
-import type { Finding } from '../api/client'
+import type { CardFinding } from './severities'
 
-const props = defineProps<{ finding: Finding }>()
+const props = defineProps<{ finding: CardFinding; place?: string }>()
 const copied = ref(false)
 const missing = computed(() => props.finding.evidence.missing_pem?.join(''))
 
@@ -48,7 +49,8 @@ async function handleCopy() {
 p { margin: 0 0 6px; }
 .top { display: flex; flex-wrap: wrap; gap: 4px 10px; align-items: baseline; }
 .since { margin-left: auto; font-size: 12.5px; }
-.message { font-size: 15px; }
+.message { font-size: 15px; overflow-wrap: anywhere; }
+.place { overflow-wrap: anywhere; }
 details { margin-top: 4px; font-size: 13px; }
 summary { cursor: pointer; color: var(--accent); }
 pre { overflow-x: auto; background: var(--wash); padding: 8px; max-height: 220px; }

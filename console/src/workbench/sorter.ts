@@ -1,0 +1,133 @@
+import type { components } from '../api/schema'
+
+type Severity = components['schemas']['JudgeFinding']['severity']
+
+/** One thing in a file. The names are those of the core. */
+export interface Entry {
+  kind: string
+  what: string
+  line?: number
+  offset: number
+  form?: string
+  field?: string
+  container?: string
+  alias?: string
+  label?: string
+  names?: string[]
+  not_before?: string
+  not_after?: string
+  key?: string
+  issuer?: string
+  sha256?: string
+  spki_sha256?: string
+  remarks?: string[]
+  fields?: { name: string; values: string[] }[]
+  anomalies?: { offset: number; field: string; text: string; source: string }[]
+}
+
+export interface WorkbenchFinding {
+  code: string
+  severity: Severity
+  message: string
+  remedy: string
+  why: string
+  reference: string
+  evidence: { missing_pem?: string[] | null }
+}
+
+export interface WorkbenchFile {
+  path: string
+  verdict: components['schemas']['JudgeJudgement']['verdict']
+  entries: Entry[]
+  findings: WorkbenchFinding[]
+  locked: boolean
+}
+
+export interface Member {
+  kind: string
+  path: string
+  line?: number
+  alias?: string
+  label?: string
+  not_before?: string
+  not_after?: string
+  valid?: boolean
+  why?: string
+}
+
+export interface Group {
+  spki: string
+  key: string
+  keys: Member[]
+  certificates: Member[]
+  requests: Member[]
+}
+
+export interface Part {
+  name: string
+  what: 'leaf' | 'bundle' | 'key' | 'request'
+  of: string
+  spki: string
+  pem: string
+  note?: string
+}
+
+export interface Sorted {
+  files: WorkbenchFile[]
+  groups: Group[]
+  unpaired: Member[]
+  successions: { names: string[]; steps: { certificate: Member; paths: string[] }[] }[]
+  parts: Part[]
+  unread: { name: string; reason: string }[]
+}
+
+export interface Input {
+  name: string
+  bytes: Uint8Array
+}
+
+export interface Request {
+  id: number
+  files: Input[]
+  passwords: string[]
+}
+
+type Message = { ready: true } | { broken: string } | { id: number; answer: string }
+
+/** The core in a worker of its own. */
+export interface Sorter {
+  ready: Promise<void>
+  sort(files: Input[], passwords: string[]): Promise<Sorted>
+  stop(): void
+}
+
+/** Starts the worker; its parts are loaded from the service once. */
+export function startSorter(worker: Pick<Worker, 'postMessage' | 'terminate' | 'addEventListener'>): Sorter {
+  let count = 0
+  const waiting = new Map<number, { resolve: (value: Sorted) => void; reject: (error: Error) => void }>()
+  const ready = new Promise<void>((resolve, reject) => {
+    worker.addEventListener('message', (event) => {
+      const message = (event as MessageEvent<Message>).data
+      if ('ready' in message) resolve()
+      else if ('broken' in message) reject(new Error(message.broken))
+      else {
+        const answer = JSON.parse(message.answer) as Sorted | { failure: string }
+        const asked = waiting.get(message.id)
+        waiting.delete(message.id)
+        if ('failure' in answer) asked?.reject(new Error(answer.failure))
+        else asked?.resolve(answer)
+      }
+    })
+  })
+  return {
+    ready,
+    sort(files, passwords) {
+      const id = ++count
+      return new Promise((resolve, reject) => {
+        waiting.set(id, { resolve, reject })
+        worker.postMessage({ id, files, passwords } satisfies Request)
+      })
+    },
+    stop: () => worker.terminate(),
+  }
+}

@@ -1,0 +1,162 @@
+package workbench
+
+import (
+	"encoding/pem"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"nurvik/core/chain"
+	"nurvik/core/facts"
+	"nurvik/core/pairing"
+	"nurvik/core/pki"
+	"nurvik/core/trust"
+)
+
+// Part is a clean file made from what was read: a leaf, a bundle or a key, each alone and in PEM.
+type Part struct {
+	Name string          `json:"name" doc:"Of the file to be saved"`
+	What string          `json:"what" enum:"leaf,bundle,key,request"`
+	Of   string          `json:"of" doc:"Whose it is"`
+	SPKI pki.Fingerprint `json:"spki" doc:"Which group it belongs to"`
+	PEM  string          `json:"pem"`
+	Note string          `json:"note,omitempty" doc:"What has to be known of it"`
+}
+
+// keyring keeps the private keys that were opened, by their public half.
+type keyring struct {
+	mutex sync.Mutex
+	keys  map[pki.Fingerprint]openKey
+}
+
+type openKey struct {
+	pem       string
+	encrypted bool // it was, where it came from
+}
+
+// pemLabels are the labels of the structures that private keys have.
+var pemLabels = map[string]string{"PKCS#1": "RSA PRIVATE KEY", "SEC1": "EC PRIVATE KEY", "DSA": "DSA PRIVATE KEY"}
+
+// add is called for each private key that was opened: it is the file's last item.
+func (k *keyring) add(file *facts.File, der []byte) {
+	key := file.Items[len(file.Items)-1].Key
+	public, err := pki.ParsePublicKey(key.SPKI)
+	if err != nil {
+		return
+	}
+	label := pemLabels[key.Structure]
+	if label == "" {
+		label = "PRIVATE KEY"
+	}
+	k.mutex.Lock()
+	defer k.mutex.Unlock()
+	if k.keys == nil {
+		k.keys = map[pki.Fingerprint]openKey{}
+	}
+	if _, known := k.keys[public.Match()]; !known {
+		k.keys[public.Match()] = openKey{string(pem.EncodeToMemory(&pem.Block{Type: label, Bytes: der})), key.Encrypted}
+	}
+}
+
+// parts cuts out each leaf, its bundle and its key, and requests.
+func parts(files []facts.File, result *pairing.Result, keys *keyring, at time.Time) []Part {
+	out := []Part{}
+	certificates := certificatesOf(files)
+	pool := chain.NewPool(certificates)
+	names := map[string]int{}
+	done := map[pki.Fingerprint]bool{}
+	for _, m := range result.Members() {
+		switch {
+		case m.Kind == facts.Certificate && !m.Authority && !done[*m.Fingerprint]:
+			done[*m.Fingerprint] = true
+			i := slices.IndexFunc(certificates, func(c *pki.Certificate) bool { return c.Fingerprint() == *m.Fingerprint })
+			if i < 0 {
+				continue
+			}
+			name := unique(names, m.Label)
+			out = append(out, leafParts(certificates[i], name, m, pool, at)...)
+			if key, ok := keys.keys[m.Match()]; ok {
+				out = append(out, key.part(name, m))
+			}
+		case m.Kind == facts.Request && !done[*m.Fingerprint]:
+			done[*m.Fingerprint] = true
+			der := requestOf(files, *m.Fingerprint)
+			out = append(out, Part{Name: unique(names, m.Label) + ".csr", What: "request", Of: m.Label, SPKI: m.Match(), PEM: string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE REQUEST", Bytes: der}))})
+		}
+	}
+	return out
+}
+
+func (k openKey) part(name string, m pairing.Member) Part {
+	p := Part{Name: name + ".key", What: "key", Of: m.Label, SPKI: m.Match(), PEM: k.pem}
+	if k.encrypted {
+		p.Note = "It was encrypted where it came from, and is not any more: save it where only its service can read it."
+	}
+	return p
+}
+
+// leafParts are the leaf alone, and with the intermediates that lead to its root.
+func leafParts(leaf *pki.Certificate, name string, m pairing.Member, pool *chain.Pool, at time.Time) []Part {
+	out := []Part{{Name: name + ".crt", What: "leaf", Of: m.Label, SPKI: m.Match(), PEM: leaf.PEM()}}
+	verifier := &chain.Verifier{}
+	path, _ := verifier.Search(chain.Query{Leaf: leaf, Given: pool, Store: trust.New("", nil), At: at})
+	bundle := Part{Name: name + "-bundle.pem", What: "bundle", Of: m.Label, SPKI: m.Match()}
+	complete := false
+	for _, c := range path.Certificates {
+		complete = verifier.RoleOf(c) == chain.Root
+		if !complete { // clients take roots only from their own store
+			bundle.PEM += c.PEM()
+		}
+	}
+	if !complete {
+		last := path.Certificates[len(path.Certificates)-1]
+		bundle.Note = fmt.Sprintf("The certificate of its issuer %q is not among what was read; if that is no root, the bundle lacks it.", last.Issuer.Label())
+	}
+	return append(out, bundle)
+}
+
+func certificatesOf(files []facts.File) []*pki.Certificate {
+	var out []*pki.Certificate
+	for _, f := range files {
+		for _, item := range f.Certificates() {
+			if c, err := pki.ParseCertificate(item.DER); err == nil {
+				out = append(out, c)
+			}
+		}
+	}
+	return out
+}
+
+func requestOf(files []facts.File, id pki.Fingerprint) []byte {
+	for _, f := range files {
+		for _, item := range f.Items {
+			if item.Kind == facts.Request && pki.FingerprintOf(item.DER) == id {
+				return item.DER
+			}
+		}
+	}
+	return nil
+}
+
+// unique makes a file name of the label that was not used before.
+func unique(used map[string]int, label string) string {
+	name := strings.Map(func(r rune) rune {
+		switch {
+		case r >= 'a' && r <= 'z', r >= 'A' && r <= 'Z', r >= '0' && r <= '9', r == '.', r == '-':
+			return r
+		case r == '*':
+			return '_'
+		}
+		return '-'
+	}, label)
+	if name = strings.Trim(name, ".-"); name == "" {
+		name = "certificate"
+	}
+	used[name]++
+	if n := used[name]; n > 1 {
+		return fmt.Sprintf("%s-%d", name, n)
+	}
+	return name
+}
