@@ -7,6 +7,7 @@
     </router-link>
     <nav :aria-label="t('app.pages')">
       <router-link :to="{ name: 'estate' }">{{ t('app.estate') }}</router-link>
+      <router-link :to="{ name: 'holdings' }">{{ t('app.holdings') }}</router-link>
       <router-link :to="{ name: 'workbench' }">{{ t('app.workbench') }}</router-link>
     </nav>
     <AuditBar class="audit" />

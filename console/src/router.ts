@@ -6,6 +6,8 @@ export const router = createRouter({
   routes: [
     { path: '/', name: 'estate', component: EstatePage },
     { path: '/endpoints/:id(\\d+)', name: 'endpoint', component: () => import('./endpoint/EndpointPage.vue'), props: (to) => ({ id: Number(to.params.id) }) },
+    { path: '/holdings', name: 'holdings', component: () => import('./holdings/HoldingsPage.vue') },
+    { path: '/holdings/:id(\\d+)', name: 'holding', component: () => import('./holdings/HoldingPage.vue'), props: (to) => ({ id: Number(to.params.id) }) },
     { path: '/workbench', name: 'workbench', component: () => import('./workbench/WorkbenchPage.vue') },
     { path: '/:rest(.*)*', redirect: { name: 'estate' } },
   ],

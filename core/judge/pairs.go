@@ -3,8 +3,11 @@ package judge
 import (
 	"fmt"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 
 	"nurvik/core/facts"
 	"nurvik/core/pairing"
@@ -229,20 +232,14 @@ func (p *pairs) successions() {
 	}
 }
 
-// Files judges files by themselves and together: the judgements are in the order of the files.
-func Files(files []facts.File, context Context, each func(run func(i int))) ([]Judgement, *pairing.Result) {
+// Files judges files by themselves and together, on all processors: the
+// judgements are in the order of the files.
+func Files(files []facts.File, context Context) ([]Judgement, *pairing.Result) {
 	context.ready()
 	result := pairing.Pair(files, context.At)
 	together := Pairs(files, result, context)
 	judgements := make([]Judgement, len(files))
-	if each == nil {
-		each = func(run func(int)) {
-			for i := range files {
-				run(i)
-			}
-		}
-	}
-	each(func(i int) {
+	InParallel(len(files), func(i int) {
 		j := File(files[i], context)
 		if extra := together[i]; len(extra) > 0 {
 			j.Findings = merge(append(j.Findings, extra...))
@@ -251,4 +248,18 @@ func Files(files []facts.File, context Context, each func(run func(i int))) ([]J
 		judgements[i] = j
 	})
 	return judgements, result
+}
+
+// InParallel runs a function for each index, on all processors.
+func InParallel(count int, run func(i int)) {
+	var next atomic.Int64
+	var group sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		group.Go(func() {
+			for i := int(next.Add(1)) - 1; i < count; i = int(next.Add(1)) - 1 {
+				run(i)
+			}
+		})
+	}
+	group.Wait()
 }

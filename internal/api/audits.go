@@ -59,8 +59,11 @@ type Examination struct {
 // Finding is one thing wrong, followed from audit to audit.
 type Finding struct {
 	ID         string         `json:"id" doc:"The same in every audit"`
-	EndpointID int64          `json:"endpoint_id"`
-	Endpoint   string         `json:"endpoint"`
+	EndpointID *int64         `json:"endpoint_id,omitempty" doc:"Of findings about endpoints"`
+	Endpoint   string         `json:"endpoint,omitempty"`
+	HoldingID  *int64         `json:"holding_id,omitempty" doc:"Of findings about files"`
+	Holding    string         `json:"holding,omitempty"`
+	Path       string         `json:"path,omitempty" doc:"Of the file, on the machine of the holding"`
 	Code       string         `json:"code"`
 	Severity   string         `json:"severity" enum:"fault,risk,note,none"`
 	Title      string         `json:"title"`
@@ -76,6 +79,14 @@ type Finding struct {
 	FirstSeen  time.Time      `json:"first_seen"`
 	LastSeen   time.Time      `json:"last_seen"`
 	GoneAt     *time.Time     `json:"gone_at,omitempty"`
+}
+
+// Place is the endpoint, or the holding and the path in it.
+func (f Finding) Place() string {
+	if f.Holding != "" {
+		return f.Holding + ":" + f.Path
+	}
+	return f.Endpoint
 }
 
 // FindingPage is one page of findings, the worst first.

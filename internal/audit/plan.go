@@ -54,6 +54,17 @@ type visit struct {
 // Files are the files that were read.
 func (p *Plan) Files() []facts.File { return p.files }
 
+// Stores are the names of the trust stores that files are judged by.
+func (p *Plan) Stores() (trusted, audiences []string) {
+	for _, s := range p.trust {
+		trusted = append(trusted, s.Name)
+	}
+	for _, s := range p.audiences {
+		audiences = append(audiences, s.Name)
+	}
+	return trusted, audiences
+}
+
 // UsageError says that the request itself is wrong.
 type UsageError struct{ Err error }
 

@@ -2,10 +2,8 @@ package audit
 
 import (
 	"context"
-	"runtime"
 	"slices"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"nurvik/core/chain"
@@ -22,7 +20,7 @@ type Options struct {
 	Policy   policy.Policy
 	At       time.Time
 	Parallel int                   // endpoints visited at once; default 64
-	Shared   SharedStep            // the search for shared prime factors; nil leaves it out
+	Shared   judge.SharedStep      // the search for shared prime factors; nil leaves it out
 	Progress func(done, total int) // called after each visit; may be nil
 }
 
@@ -41,7 +39,7 @@ func (p *Plan) Run(ctx context.Context, o Options) *Report {
 	context := judge.Context{Policy: o.Policy, Anchors: p.anchors, Known: known, Verifier: &chain.Verifier{}, At: o.At}
 	if o.Shared != nil {
 		var err error
-		if context.Shared, err = SharedPrimes(ctx, p.files, observed, o.Shared); err != nil {
+		if context.Shared, err = judge.SharedPrimes(ctx, p.files, observed, o.Shared); err != nil {
 			report.Unexamined = append(report.Unexamined, Unexamined{"shared prime factors", "interrupted before the search ended"})
 		}
 	}
@@ -79,7 +77,7 @@ func (p *Plan) Run(ctx context.Context, o Options) *Report {
 // judge judges every endpoint and then the files, as many at once as there are processors.
 func (p *Plan) judge(observed []facts.Endpoint, common judge.Context) []judge.Judgement {
 	judgements := make([]judge.Judgement, len(p.visits))
-	InParallel(len(p.visits))(func(i int) {
+	judge.InParallel(len(p.visits), func(i int) {
 		context, v := common, p.visits[i]
 		context.Names, context.Trust, context.Audiences = v.names, v.trust, v.audiences
 		judgements[i] = judge.Endpoint(observed[i], context)
@@ -88,24 +86,8 @@ func (p *Plan) judge(observed []facts.Endpoint, common judge.Context) []judge.Ju
 		return judgements
 	}
 	common.Names, common.Trust, common.Audiences = p.fileNames, p.trust, p.audiences
-	files, _ := judge.Files(p.files, common, InParallel(len(p.files)))
+	files, _ := judge.Files(p.files, common)
 	return append(judgements, files...)
-}
-
-// InParallel runs a function for each index on all processors.
-func InParallel(count int) func(run func(i int)) {
-	return func(run func(i int)) {
-		var next atomic.Int64
-		var group sync.WaitGroup
-		for range runtime.GOMAXPROCS(0) {
-			group.Go(func() {
-				for i := int(next.Add(1)) - 1; i < count; i = int(next.Add(1)) - 1 {
-					run(i)
-				}
-			})
-		}
-		group.Wait()
-	}
 }
 
 func (r *Report) add(t Target) {

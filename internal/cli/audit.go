@@ -4,12 +4,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"nurvik/core/judge"
 	"nurvik/core/policy"
 	"nurvik/core/probe"
+	"nurvik/internal/api"
 	"nurvik/internal/audit"
 	"nurvik/internal/report"
 	"nurvik/internal/vantage"
@@ -23,6 +27,8 @@ type auditFlags struct {
 	parallel                       int
 	material                       materialFlags
 	shared                         sharedFlag
+	send                           bool
+	server, holding                string
 }
 
 func (a *app) auditCommand() *cobra.Command {
@@ -62,6 +68,9 @@ target with a / in it, or that exists as a path, is a file; name:443 never is.`,
 	flags.DurationVar(&f.deadlines.Connect, "connect-timeout", probe.DefaultConnect, "`TIME` for one connection")
 	flags.DurationVar(&f.deadlines.Handshake, "handshake-timeout", probe.DefaultHandshake, "`TIME` for the answer to one hello")
 	flags.DurationVar(&f.deadlines.Visit, "visit-timeout", probe.DefaultVisit, "`TIME` for the visit of one address")
+	flags.BoolVar(&f.send, "send", false, "send the facts of the files, never a private part, to the service: it shows them as a holding")
+	flags.StringVar(&f.holding, "holding", "", "with --send, `NAME` of the holding (default this machine's)")
+	addServer(cmd, &f.server)
 	flags.IntVar(&f.parallel, "parallel", 64, "endpoints visited at once, `N`")
 	_ = cmd.RegisterFlagCompletionFunc("fail-from", cobra.FixedCompletions([]string{"fault", "risk", "note", "never"}, cobra.ShellCompDirectiveNoFileComp))
 	_ = cmd.RegisterFlagCompletionFunc("policy", cobra.FixedCompletions(policy.Names(), cobra.ShellCompDirectiveNoFileComp))
@@ -92,6 +101,11 @@ func (a *app) audit(ctx context.Context, f *auditFlags) error {
 	if err != nil {
 		return err
 	}
+	if f.send {
+		if err := a.send(ctx, f, plan, p.Name); err != nil {
+			return err
+		}
+	}
 	visiting, finish := a.progress(plan.Steps(), "visiting")
 	shared, finishShared := a.phase("shared prime factors")
 	result := plan.Run(ctx, audit.Options{
@@ -115,6 +129,41 @@ func (a *app) audit(ctx context.Context, f *auditFlags) error {
 		return &statusError{status: statusUnexamined}
 	}
 	return nil
+}
+
+// send gives the service the facts of the files that were read.
+func (a *app) send(ctx context.Context, f *auditFlags, plan *audit.Plan, policyName string) error {
+	if len(plan.Files()) == 0 {
+		return usage(errors.New("--send has nothing to send: no file was named or recognised"))
+	}
+	c, err := a.connect(f.server)
+	if err != nil {
+		return err
+	}
+	facts := api.HoldingFacts{Name: f.holding, Policy: policyName}
+	if facts.Name == "" {
+		if facts.Name, err = os.Hostname(); err != nil {
+			return usage(fmt.Errorf("this machine has no name; give one with --holding: %w", err))
+		}
+	}
+	facts.Trust, facts.Audiences = plan.Stores()
+	for _, file := range plan.Files() { // there, only whole paths tell where a file is
+		if file.Path, err = filepath.Abs(file.Path); err != nil {
+			return err
+		}
+		if file.Archive != "" {
+			if file.Archive, err = filepath.Abs(file.Archive); err != nil {
+				return err
+			}
+		}
+		facts.Files = append(facts.Files, file)
+	}
+	holding, err := c.SendHolding(ctx, facts)
+	if err != nil {
+		return refused(err)
+	}
+	_, err = fmt.Fprintf(a.stderr, "Sent the facts of %d files as the holding %q; it is %s there: %s/holdings/%d\n", holding.Files, holding.Name, holding.Verdict, strings.TrimSuffix(f.server, "/"), holding.ID)
+	return err
 }
 
 // plan reads what the call names. Where files are locked and somebody is there

@@ -20,7 +20,7 @@ func (a *app) findingsCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:     "findings",
 		GroupID: "service",
-		Short:   "List what is wrong in the estate, since when and what to do",
+		Short:   "List what is wrong in the estate and its holdings, since when and what to do",
 		Example: "  nurvik findings --severity fault\n  nurvik findings --endpoint tides.tarnholm.example\n  nurvik findings --state gone",
 		Args:    cobra.NoArgs,
 		RunE: a.remote(&server, func(ctx context.Context, c *client.Client, _ []string) error {
@@ -51,7 +51,7 @@ func (a *app) findingsCommand() *cobra.Command {
 	cmd.Flags().StringVar(&filter.Code, "code", "", "only those of this `CODE`")
 	cmd.Flags().StringVar(&filter.Severity, "severity", "", "only those of this `SEVERITY`: fault, risk, note or none")
 	cmd.Flags().StringVar(&filter.State, "state", "", "only those in this `STATE`: new, standing, back or gone (default all but gone)")
-	cmd.Flags().StringVar(&filter.Search, "search", "", "only those with this `TEXT` in endpoint or message")
+	cmd.Flags().StringVar(&filter.Search, "search", "", "only those with this `TEXT` in endpoint, path or message")
 	return cmd
 }
 
@@ -66,14 +66,14 @@ func (a *app) printFindings(list []api.Finding) error {
 	}
 	longest := 0
 	for _, f := range list {
-		longest = max(longest, len(f.Endpoint))
+		longest = max(longest, len(f.Place()))
 	}
 	longest = min(longest, width/3)
 	rest := max(width-longest-32, 30)
-	out := report.NewTable("severity", "endpoint", "state, since", "what is wrong, and what to do")
+	out := report.NewTable("severity", "place", "state, since", "what is wrong, and what to do")
 	for _, f := range list {
 		what := text.WrapSoft(f.Code+": "+f.Message, rest) + "\n" + text.WrapSoft("Do: "+f.Remedy, rest)
-		out.AppendRow(table.Row{f.Severity, text.WrapSoft(f.Endpoint, longest), f.State + "\n" + f.FirstSeen.Format("2006-01-02"), what})
+		out.AppendRow(table.Row{f.Severity, text.WrapSoft(f.Place(), longest), f.State + "\n" + f.FirstSeen.Format("2006-01-02"), what})
 	}
 	_, err := fmt.Fprintln(a.stdout, out.Render())
 	return err

@@ -37,7 +37,7 @@ func (s *sharedFlag) add(cmd *cobra.Command) {
 }
 
 // step is nil when the search is left out.
-func (s *sharedFlag) step(show audit.SharedStep) audit.SharedStep {
+func (s *sharedFlag) step(show judge.SharedStep) judge.SharedStep {
 	if s.out {
 		return nil
 	}

@@ -89,12 +89,12 @@ func (a *app) pair(ctx context.Context, f *pairFlags, at time.Time, paths []stri
 	context := judge.Context{Policy: p, At: at, Material: true}
 	show, finish := a.phase("shared prime factors")
 	if step := f.shared.step(show); step != nil {
-		if context.Shared, err = audit.SharedPrimes(ctx, source.Files, nil, step); err != nil {
+		if context.Shared, err = judge.SharedPrimes(ctx, source.Files, nil, step); err != nil {
 			unexamined = append(unexamined, audit.Unexamined{Target: "shared prime factors", Reason: "interrupted before the search ended"})
 		}
 	}
 	finish()
-	judgements, result := judge.Files(source.Files, context, audit.InParallel(len(source.Files)))
+	judgements, result := judge.Files(source.Files, context)
 	pairs := report.NewPairs(result, judgements, unexamined, at, p.Name)
 	if a.output == "json" {
 		err = report.JSON(a.stdout, pairs)

@@ -245,6 +245,12 @@ type FindingFilter struct {
 	Code, Severity, State, Search string
 }
 
+// SendHolding sends the facts of what a machine holds; they take the place of
+// those that were sent before under its name.
+func (c *Client) SendHolding(ctx context.Context, f api.HoldingFacts) (h api.Holding, err error) {
+	return h, c.call(ctx, http.MethodPost, "/holdings", f, &h)
+}
+
 // Findings returns all findings that the filter selects.
 func (c *Client) Findings(ctx context.Context, f FindingFilter) ([]api.Finding, error) {
 	q := url.Values{"limit": {"1000"}}

@@ -6,12 +6,17 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
 	"nurvik/console"
+	"nurvik/core/facts"
+	"nurvik/core/intake"
+	"nurvik/core/keystore"
+	"nurvik/core/pbe"
 	"nurvik/core/policy"
 	"nurvik/internal/api"
 	"nurvik/internal/audit"
@@ -105,6 +110,9 @@ func (a *app) show(ctx context.Context, h *harbour.Harbour, address string) erro
 	if _, err := c.Import(ctx, api.EstateImport{Estate: estate, Replace: true}); err != nil {
 		return err
 	}
+	if err := sendHoldings(ctx, h, c); err != nil {
+		return err
+	}
 	started, err := c.StartAudit(ctx, api.AuditStart{})
 	if err != nil {
 		return err
@@ -138,6 +146,31 @@ Sort out: nurvik identify %[4]s
           nurvik pair %[4]s --password-file %[5]s
 `, address, h.EstateFile, h.Files, h.Hosts, h.Passwords, h.NameServer)
 	return err
+}
+
+// sendHoldings sends what lies on each machine of the harbour, as its client would.
+func sendHoldings(ctx context.Context, h *harbour.Harbour, c *client.Client) error {
+	machines, err := os.ReadDir(h.Hosts)
+	if err != nil {
+		return err
+	}
+	reader := &intake.Reader{Opener: keystore.Opener{Passwords: []string{harbour.Password}, Budget: &pbe.Budget{}}}
+	for _, machine := range machines {
+		root := filepath.Join(h.Hosts, machine.Name())
+		holding := api.HoldingFacts{Name: machine.Name() + ".tarnholm.example", Trust: []string{"outer"}}
+		var unread error
+		err := reader.Walk(ctx, root, func(f facts.File) {
+			f.Path, f.Archive = strings.TrimPrefix(f.Path, root), strings.TrimPrefix(f.Archive, root)
+			holding.Files = append(holding.Files, f)
+		}, func(_ string, err error) { unread = err })
+		if err := errors.Join(err, unread); err != nil {
+			return err
+		}
+		if _, err := c.SendHolding(ctx, holding); err != nil {
+			return fmt.Errorf("holding %s: %w", holding.Name, err)
+		}
+	}
+	return nil
 }
 
 // collect gathers the judgements of the whole estate into a report.

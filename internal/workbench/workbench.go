@@ -79,7 +79,7 @@ func Sort(inputs []Input, passwords []string, at time.Time) (*Result, error) {
 			r.Unread = append(r.Unread, Unread{in.Name, err.Error()})
 		}
 	}
-	judgements, result := judge.Files(files, judge.Context{Policy: p, At: at, Material: true}, nil)
+	judgements, result := judge.Files(files, judge.Context{Policy: p, At: at, Material: true})
 	for i, j := range judgements {
 		reason, _ := judge.Locked(files[i])
 		f := File{Path: j.Target, Verdict: j.Verdict, Entries: []inventory.Entry{}, Findings: []Finding{}, Locked: reason == facts.NoPassword || reason == facts.WrongPassword}

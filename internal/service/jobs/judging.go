@@ -73,6 +73,9 @@ func (q *Queue) judge(ctx context.Context, a store.Audit) error {
 				return fmt.Errorf("%s: %w", x.Endpoint.Target, err)
 			}
 		}
+		if err := q.judgeHoldings(ctx, tx, bench, now); err != nil {
+			return err
+		}
 		_, err := tx.Move(a.ID, store.Finished, now, store.Judging)
 		return err
 	})
@@ -103,6 +106,7 @@ type bench struct {
 	context judge.Context
 	stores  map[string]*trust.Store
 	loader  *trust.Loader
+	known   []*pki.Certificate // every authority that was met
 }
 
 func (q *Queue) bench(ctx context.Context, a store.Audit, met []*pki.Certificate) (*bench, error) {
@@ -135,6 +139,7 @@ func (q *Queue) bench(ctx context.Context, a store.Audit, met []*pki.Certificate
 			known = append(known, c)
 		}
 	}
+	b.known = known
 	b.context = judge.Context{Policy: p, Verifier: &chain.Verifier{}, Known: chain.NewPool(known), Anchors: trust.Merge("all", all...), At: momentOf(a, q.options.Now())}
 	return b, nil
 }

@@ -71,22 +71,43 @@ func (t *Tx) SaveJudgement(audit, endpoint int64, f facts.Endpoint, j judge.Judg
 // reached says nothing about its certificates, so their findings stay as they are.
 func (t *Tx) saveFindings(audit, endpoint int64, j judge.Judgement, at time.Time) error {
 	var present []Finding
-	if err := t.db.Where("endpoint_id = ?", endpoint).Find(&present).Error; err != nil {
+	for _, f := range j.Findings {
+		row := findingRow(j.Target, f, at)
+		row.EndpointID, row.AuditID = &endpoint, &audit
+		present = append(present, row)
+	}
+	return t.live("endpoint_id", endpoint, present, at, func(f Finding) bool {
+		reachability := f.Severity == string(judge.None) || f.Code == "dns.unresolved"
+		return j.Verdict != judge.Unreachable || reachability
+	})
+}
+
+// findingRow is the record of a finding that is seen for the first time.
+func findingRow(target string, f judge.Finding, at time.Time) Finding {
+	row := Finding{
+		ID: judge.Identity(target, f), Code: f.Code, Severity: string(f.Severity), Subject: f.Subject,
+		About: f.About, Message: f.Message, Remedy: f.Remedy, Evidence: f.Evidence, Addresses: f.Addresses,
+		State: FindingNew, FirstSeen: at, LastSeen: at,
+	}
+	if row.Addresses == nil {
+		row.Addresses = []string{}
+	}
+	return row
+}
+
+// live lets the findings of one owner live on: those that are present are
+// stored, and of the others those are gone of which ends says so.
+func (t *Tx) live(owner string, id int64, present []Finding, at time.Time, ends func(Finding) bool) error {
+	var known []Finding
+	if err := t.db.Where(owner+" = ?", id).Find(&known).Error; err != nil {
 		return err
 	}
 	before := map[string]Finding{}
-	for _, f := range present {
+	for _, f := range known {
 		before[f.ID] = f
 	}
-	for _, f := range j.Findings {
-		row := Finding{
-			ID: judge.Identity(j.Target, f), EndpointID: endpoint, Code: f.Code, Severity: string(f.Severity), Subject: f.Subject,
-			About: f.About, Message: f.Message, Remedy: f.Remedy, Evidence: f.Evidence, Addresses: f.Addresses,
-			State: FindingNew, FirstSeen: at, LastSeen: at, AuditID: audit,
-		}
-		if row.Addresses == nil {
-			row.Addresses = []string{}
-		}
+	for i := range present {
+		row := &present[i]
 		if old, ok := before[row.ID]; ok {
 			row.FirstSeen, row.State = old.FirstSeen, FindingStanding
 			if old.State == FindingGone {
@@ -94,13 +115,14 @@ func (t *Tx) saveFindings(audit, endpoint int64, j judge.Judgement, at time.Time
 			}
 			delete(before, row.ID)
 		}
-		if err := t.db.Save(&row).Error; err != nil {
+	}
+	if len(present) > 0 {
+		if err := t.db.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(&present, 500).Error; err != nil {
 			return err
 		}
 	}
 	for _, f := range before {
-		reachability := f.Severity == string(judge.None) || f.Code == "dns.unresolved"
-		if f.State == FindingGone || j.Verdict == judge.Unreachable && !reachability {
+		if f.State == FindingGone || !ends(f) {
 			continue
 		}
 		if err := t.db.Model(&f).Updates(map[string]any{"state": FindingGone, "gone_at": at}).Error; err != nil {
@@ -126,6 +148,7 @@ func (s *Store) LatestExamination(ctx context.Context, e Endpoint) (*Examination
 // FindingQuery selects findings.
 type FindingQuery struct {
 	EndpointID int64
+	HoldingID  int64
 	Code       string
 	Severity   string
 	State      string // "" for all that are not gone
@@ -134,17 +157,19 @@ type FindingQuery struct {
 	Limit      int
 }
 
-// FindingRow is a finding with its endpoint's target.
+// FindingRow is a finding with its endpoint's target, or its holding's name.
 type FindingRow struct {
 	Finding
 	Target  string
+	Holding string
 	SortKey string
 }
 
 // Findings returns one page, the worst first, and the cursor of the next.
 func (s *Store) Findings(ctx context.Context, q FindingQuery) ([]FindingRow, string, error) {
-	const key = `CASE severity WHEN 'fault' THEN '1' WHEN 'risk' THEN '2' WHEN 'note' THEN '4' ELSE '3' END || ' ' || target || ' ' || code || ' ' || about || ' ' || findings.id`
-	db := s.read(ctx).Model(&Finding{}).Select("findings.*, endpoints.target, " + key + ` COLLATE "C" AS sort_key`).Joins("JOIN endpoints ON endpoints.id = endpoint_id")
+	const key = `CASE severity WHEN 'fault' THEN '1' WHEN 'risk' THEN '2' WHEN 'note' THEN '4' ELSE '3' END || ' ' || coalesce(target, name || ' ' || path) || ' ' || code || ' ' || about || ' ' || findings.id`
+	db := s.read(ctx).Model(&Finding{}).Select("findings.*, coalesce(endpoints.target, '') AS target, coalesce(holdings.name, '') AS holding, " + key + ` COLLATE "C" AS sort_key`).
+		Joins("LEFT JOIN endpoints ON endpoints.id = endpoint_id LEFT JOIN holdings ON holdings.id = holding_id")
 	for column, value := range map[string]string{"code": q.Code, "severity": q.Severity, "state": q.State} {
 		if value != "" {
 			db = db.Where("findings."+column+" = ?", value)
@@ -156,9 +181,12 @@ func (s *Store) Findings(ctx context.Context, q FindingQuery) ([]FindingRow, str
 	if q.EndpointID != 0 {
 		db = db.Where("endpoint_id = ?", q.EndpointID)
 	}
+	if q.HoldingID != 0 {
+		db = db.Where("holding_id = ?", q.HoldingID)
+	}
 	if q.Search != "" {
 		like := "%" + escapeLike(q.Search) + "%"
-		db = db.Where("target ILIKE ? OR message ILIKE ?", like, like)
+		db = db.Where("target ILIKE ? OR name ILIKE ? OR path ILIKE ? OR message ILIKE ?", like, like, like, like)
 	}
 	if q.After != "" {
 		value, _, err := readCursor(q.After)

@@ -126,7 +126,9 @@ const (
 // Finding is one thing wrong, across audits.
 type Finding struct {
 	ID         string `gorm:"primaryKey"`
-	EndpointID int64
+	EndpointID *int64 // of findings about endpoints
+	HoldingID  *int64 // of findings about files of a holding
+	Path       string // of the file
 	Code       string
 	Severity   string
 	Subject    string
@@ -139,5 +141,5 @@ type Finding struct {
 	FirstSeen  time.Time
 	LastSeen   time.Time
 	GoneAt     *time.Time
-	AuditID    int64
+	AuditID    *int64
 }

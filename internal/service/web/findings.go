@@ -13,16 +13,17 @@ import (
 func (s *server) registerFindings() {
 	type listInput struct {
 		EndpointID int64  `query:"endpoint_id" minimum:"1"`
+		HoldingID  int64  `query:"holding_id" minimum:"1"`
 		Code       string `query:"code" maxLength:"100"`
 		Severity   string `query:"severity" enum:"fault,risk,note,none"`
 		State      string `query:"state" enum:"new,standing,gone,back" doc:"None means all that are not gone"`
-		Search     string `query:"q" maxLength:"200" doc:"Part of the endpoint or the message"`
+		Search     string `query:"q" maxLength:"200" doc:"Part of the endpoint, the holding, the path or the message"`
 		Cursor     string `query:"cursor" maxLength:"2000"`
 		Limit      int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 	}
 	huma.Register(s.api, operation("list-findings", "GET", "/findings", "List findings, the worst first", "findings", 422),
 		func(ctx context.Context, in *listInput) (*body[api.FindingPage], error) {
-			list, next, err := s.Store.Findings(ctx, store.FindingQuery{EndpointID: in.EndpointID, Code: in.Code, Severity: in.Severity,
+			list, next, err := s.Store.Findings(ctx, store.FindingQuery{EndpointID: in.EndpointID, HoldingID: in.HoldingID, Code: in.Code, Severity: in.Severity,
 				State: in.State, Search: in.Search, After: in.Cursor, Limit: in.Limit})
 			if err != nil {
 				return nil, s.failure(err)
@@ -38,7 +39,7 @@ func (s *server) registerFindings() {
 func findingsOf(rows []store.FindingRow) []api.Finding {
 	out := []api.Finding{}
 	for _, r := range rows {
-		f := api.Finding{ID: r.ID, EndpointID: r.EndpointID, Endpoint: r.Target, Code: r.Code, Severity: r.Severity, About: r.About,
+		f := api.Finding{ID: r.ID, EndpointID: r.EndpointID, Endpoint: r.Target, HoldingID: r.HoldingID, Holding: r.Holding, Path: r.Path, Code: r.Code, Severity: r.Severity, About: r.About,
 			Subject: r.Subject, Message: r.Message, Remedy: r.Remedy, Evidence: r.Evidence, Addresses: r.Addresses, State: r.State,
 			FirstSeen: r.FirstSeen, LastSeen: r.LastSeen, GoneAt: r.GoneAt}
 		if e, err := judge.Explain(r.Code); err == nil {

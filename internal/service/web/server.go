@@ -61,7 +61,8 @@ func New(o Options) http.Handler {
 		s.register()
 	})
 	if o.Console != nil {
-		root.With(guarded).Handle("/*", console(o.Console))
+		compressed := middleware.Compress(5, "application/wasm", "text/html", "text/css", "text/javascript", "image/svg+xml")
+		root.With(guarded, compressed).Handle("/*", console(o.Console))
 	}
 	return root
 }
@@ -110,6 +111,7 @@ func (s *server) register() {
 	s.registerEstate()
 	s.registerAudits()
 	s.registerFindings()
+	s.registerHoldings()
 }
 
 // operation is what all operations have in common.

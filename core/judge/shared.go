@@ -1,4 +1,4 @@
-package audit
+package judge
 
 import (
 	"context"
@@ -55,6 +55,19 @@ func SharedPrimes(ctx context.Context, files []facts.File, observed []facts.Endp
 		}
 	}
 	return out, nil
+}
+
+// CountRSA is how many RSA keys the files hold, the same ones counted each time.
+func CountRSA(files []facts.File) int {
+	count := 0
+	for _, f := range files {
+		for _, item := range f.Items {
+			if k, ok := publicKey(item); ok && k.N != nil {
+				count++
+			}
+		}
+	}
+	return count
 }
 
 func publicKey(item facts.Item) (pki.PublicKey, bool) {

@@ -1,0 +1,58 @@
+<template>
+  <h1>{{ t('app.holdings') }}</h1>
+  <p class="soft">{{ t('holdings.what') }}</p>
+  <p v-if="failure" class="sheet" role="alert">{{ t('failure.title') }}: {{ failure.words }}</p>
+  <p v-else-if="holdings && !holdings.length" class="sheet">{{ t('holdings.none') }}</p>
+  <div v-else-if="holdings" class="sheet table">
+    <table>
+      <thead>
+        <tr>
+          <th>{{ t('estate.verdict') }}</th>
+          <th>{{ t('holdings.machine') }}</th>
+          <th>{{ t('holdings.files') }}</th>
+          <th>{{ t('holdings.sent') }}</th>
+          <th>{{ t('estate.findings') }}</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="holding in holdings" :key="holding.id">
+          <td><VerdictMark :verdict="holding.verdict" /></td>
+          <td><router-link :to="{ name: 'holding', params: { id: holding.id } }">{{ holding.name }}</router-link></td>
+          <td>{{ holding.files }}</td>
+          <td class="nowrap">{{ moment(holding.sent_at) }}</td>
+          <td class="mono">{{ holding.codes?.join(', ') }}</td>
+        </tr>
+      </tbody>
+    </table>
+  </div>
+</template>
+
+<script lang="ts" setup>
+import { onMounted, ref, watch } from 'vue'
+import { api, result } from '../api/client'
+import { useAudits } from '../audits/audits'
+import VerdictMark from '../look/VerdictMark.vue'
+import { moment, t } from '../words/t'
+import type { Failure, Holding } from '../api/client'
+
+const audits = useAudits()
+const holdings = ref<Holding[]>()
+const failure = ref<Failure>()
+
+async function load() {
+  const answer = await result(api.GET('/api/v1/holdings'))
+  failure.value = answer.ok ? undefined : answer.failure
+  if (answer.ok) holdings.value = answer.value ?? []
+}
+onMounted(load)
+watch(() => audits.ended, load)
+</script>
+
+<style scoped>
+.table { padding: 0; overflow-x: auto; }
+table { border-collapse: collapse; width: 100%; }
+th, td { text-align: left; padding: 4px 12px; border-bottom: 1px solid var(--line); vertical-align: baseline; }
+tbody tr:last-child td { border-bottom: 0; }
+th { font-weight: 600; font-size: 12.5px; color: var(--ink-soft); white-space: nowrap; }
+.nowrap { white-space: nowrap; }
+</style>

@@ -1,0 +1,53 @@
+package api
+
+import (
+	"time"
+
+	"nurvik/core/facts"
+)
+
+// HoldingFacts is what a machine holds on disk, as facts: the public side of
+// everything and no private part of any key.
+type HoldingFacts struct {
+	Name      string       `json:"name" minLength:"1" maxLength:"253" doc:"Of the machine"`
+	Files     []facts.File `json:"files" maxItems:"100000"`
+	Policy    string       `json:"policy,omitempty" doc:"Default open-web"`
+	Trust     []string     `json:"trust,omitempty" maxItems:"50" doc:"Trust stores of which one must accept; none means the system's"`
+	Audiences []string     `json:"audiences,omitempty" maxItems:"50" doc:"Trust stores that must all accept"`
+}
+
+// Holding is what one machine holds, with its latest judgement in short.
+type Holding struct {
+	ID        int64      `json:"id"`
+	Name      string     `json:"name" doc:"Of the machine"`
+	Policy    string     `json:"policy"`
+	Trust     []string   `json:"trust"`
+	Audiences []string   `json:"audiences"`
+	SentAt    time.Time  `json:"sent_at" doc:"When its facts were sent last"`
+	JudgedAt  *time.Time `json:"judged_at,omitempty"`
+	Files     int        `json:"files"`
+	Verdict   string     `json:"verdict" enum:",sound,at-risk,faulty" doc:"Of the worst file"`
+	Faults    int        `json:"faults"`
+	Risks     int        `json:"risks"`
+	Notes     int        `json:"notes"`
+	Codes     []string   `json:"codes" doc:"Codes of the findings, each once"`
+}
+
+// HoldingView is a holding with its findings.
+type HoldingView struct {
+	Holding  Holding   `json:"holding"`
+	Findings []Finding `json:"findings" doc:"Those that are not gone, the worst first; at most 1000"`
+}
+
+// HoldingFile is one file of a holding.
+type HoldingFile struct {
+	Path     string   `json:"path"`
+	Verdict  string   `json:"verdict" enum:",sound,at-risk,faulty"`
+	Contents []string `json:"contents" doc:"What it holds, in words"`
+}
+
+// HoldingFilePage is one page of files, by path.
+type HoldingFilePage struct {
+	Items []HoldingFile `json:"items"`
+	Next  string        `json:"next,omitempty" doc:"Cursor of the next page; absent on the last"`
+}

@@ -1,0 +1,157 @@
+package web
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"nurvik/core/facts"
+	"nurvik/core/inventory"
+	"nurvik/core/policy"
+	"nurvik/internal/api"
+	"nurvik/internal/service/store"
+)
+
+func (s *server) registerHoldings() {
+	send := operation("send-holding", "POST", "/holdings", "Send the facts of what a machine holds, in place of those sent before", "holdings", 422)
+	send.MaxBodyBytes = maxBody
+	huma.Register(s.api, send, func(ctx context.Context, in *body[api.HoldingFacts]) (*body[api.Holding], error) {
+		known, err := s.storeNames(ctx)
+		if err != nil {
+			return nil, s.failure(err)
+		}
+		h, details := holdingRecord(in.Body, known)
+		if len(details) > 0 {
+			return nil, invalid(details)
+		}
+		if err := s.Queue.TakeHolding(ctx, &h, in.Body.Files); err != nil {
+			return nil, s.failure(err)
+		}
+		return &body[api.Holding]{holdingOf(h)}, nil
+	})
+	huma.Register(s.api, operation("list-holdings", "GET", "/holdings", "List holdings, by name", "holdings"),
+		func(ctx context.Context, _ *struct{}) (*body[[]api.Holding], error) {
+			list, err := s.Store.Holdings(ctx)
+			if err != nil {
+				return nil, s.failure(err)
+			}
+			out := []api.Holding{}
+			for _, h := range list {
+				out = append(out, holdingOf(h))
+			}
+			return &body[[]api.Holding]{out}, nil
+		})
+	huma.Register(s.api, operation("get-holding", "GET", "/holdings/{id}", "One holding with its findings", "holdings", 404),
+		func(ctx context.Context, in *byID) (*body[api.HoldingView], error) {
+			h, err := s.Store.Holding(ctx, in.ID)
+			if err != nil {
+				return nil, s.failure(err)
+			}
+			rows, _, err := s.Store.Findings(ctx, store.FindingQuery{HoldingID: in.ID, Limit: 1000})
+			if err != nil {
+				return nil, s.failure(err)
+			}
+			return &body[api.HoldingView]{api.HoldingView{Holding: holdingOf(h), Findings: findingsOf(rows)}}, nil
+		})
+	type filesInput struct {
+		ID      int64  `path:"id" minimum:"1"`
+		Verdict string `query:"verdict" enum:"sound,at-risk,faulty"`
+		Cursor  string `query:"cursor" maxLength:"8000"`
+		Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+	}
+	huma.Register(s.api, operation("list-holding-files", "GET", "/holdings/{id}/files", "List the files of a holding, by path", "holdings", 404, 422),
+		func(ctx context.Context, in *filesInput) (*body[api.HoldingFilePage], error) {
+			if _, err := s.Store.Holding(ctx, in.ID); err != nil {
+				return nil, s.failure(err)
+			}
+			rows, next, err := s.Store.HoldingFiles(ctx, in.ID, in.Verdict, in.Cursor, in.Limit)
+			if err != nil {
+				return nil, s.failure(err)
+			}
+			page := api.HoldingFilePage{Items: []api.HoldingFile{}, Next: next}
+			for _, r := range rows {
+				page.Items = append(page.Items, api.HoldingFile{Path: r.Path, Verdict: r.Verdict, Contents: contents(r.Facts)})
+			}
+			return &body[api.HoldingFilePage]{page}, nil
+		})
+	huma.Register(s.api, operation("remove-holding", "DELETE", "/holdings/{id}", "Remove a holding and its findings", "holdings", 404),
+		func(ctx context.Context, in *byID) (*struct{}, error) {
+			if err := s.Store.RemoveHolding(ctx, in.ID); err != nil {
+				return nil, s.failure(err)
+			}
+			return nil, nil
+		})
+}
+
+// holdingRecord checks what was sent; each defect is a detail with its place.
+func holdingRecord(in api.HoldingFacts, stores map[string]bool) (store.Holding, []error) {
+	var details []error
+	fail := func(location, format string, args ...any) {
+		details = append(details, &huma.ErrorDetail{Message: fmt.Sprintf(format, args...), Location: "body." + location})
+	}
+	h := store.Holding{Name: in.Name, Policy: in.Policy, Trust: orEmpty(in.Trust), Audiences: orEmpty(in.Audiences)}
+	if h.Policy == "" {
+		h.Policy = policy.Default
+	}
+	if _, err := policy.Builtin(h.Policy); err != nil {
+		fail("policy", "%v", err)
+	}
+	for field, list := range map[string][]string{"trust": in.Trust, "audiences": in.Audiences} {
+		for i, n := range list {
+			if !stores[n] {
+				fail(fmt.Sprintf("%s[%d]", field, i), "there is no trust store %q; import it with the estate, or name one of %v", n, slices.Sorted(maps.Keys(stores)))
+			}
+		}
+	}
+	seen := map[string]bool{}
+	for i, f := range in.Files {
+		place := fmt.Sprintf("files[%d]", i)
+		switch {
+		case f.Path == "":
+			fail(place+".path", "a file has a path")
+		case seen[f.Path]:
+			fail(place+".path", "the file %q is there twice", f.Path)
+		case f.Schema != facts.Schema:
+			fail(place+".schema", "the facts are of the schema %q, this service reads %q: use a client of the same version", f.Schema, facts.Schema)
+		}
+		seen[f.Path] = true
+		for n, item := range f.Items {
+			switch {
+			case item.Kind == facts.PrivateKey && item.Key == nil:
+				fail(fmt.Sprintf("%s.items[%d].key", place, n), "a private key has facts")
+			case (item.Kind == facts.PrivateKey || item.Kind == facts.SecretKey || item.Kind == facts.Keystore) && len(item.DER) > 0:
+				fail(fmt.Sprintf("%s.items[%d].der", place, n), "of keys only the public half is taken")
+			}
+		}
+	}
+	return h, details
+}
+
+func holdingOf(h store.Holding) api.Holding {
+	return api.Holding{ID: h.ID, Name: h.Name, Policy: h.Policy, Trust: orEmpty(h.Trust), Audiences: orEmpty(h.Audiences), SentAt: h.SentAt, JudgedAt: h.JudgedAt,
+		Files: h.Files, Verdict: h.Verdict, Faults: h.Faults, Risks: h.Risks, Notes: h.Notes, Codes: orEmpty(h.Codes)}
+}
+
+// contents says in a few words each what a file holds.
+func contents(f facts.File) []string {
+	out := []string{}
+	for _, item := range f.Items {
+		e := inventory.Of(item, false)
+		words := e.What
+		switch {
+		case e.Label != "":
+			words += " " + e.Label
+		case e.Key != "":
+			words += " " + e.Key
+		}
+		if e.NotAfter != nil {
+			words += " until " + e.NotAfter.UTC().Format(time.DateOnly)
+		}
+		out = append(out, words)
+	}
+	return out
+}
