@@ -41,7 +41,7 @@ func (e *expansion) add(path string, data []byte, depth int) {
 		return
 	}
 	if depth >= MaxNesting {
-		e.files = append(e.files, tooLarge(newFile(path), "it is an archive inside more than %d others and is not opened", MaxNesting-1))
+		e.files = append(e.files, tooLarge(newFile(path), "it is an archive inside %d others, and no deeper one is opened", MaxNesting))
 		return
 	}
 	if err := open(path, data, depth); err != nil && !e.over {
@@ -99,7 +99,7 @@ func (e *expansion) zip(path string, data []byte, depth int) error {
 		}
 		if file.Flags&1 != 0 {
 			f := newFile(path + "/" + pki.Printable(file.Name))
-			f.Items = []facts.Item{{Kind: facts.Keystore, Container: "zip", Locked: facts.Unsupported, Detail: "the entry of the archive is encrypted; unpack it first"}}
+			f.Items = []facts.Item{{Kind: facts.Keystore, Container: "zip", Locked: facts.Unsupported, Detail: "it is encrypted; unpack it first"}}
 			e.files = append(e.files, f)
 			continue
 		}

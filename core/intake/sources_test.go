@@ -85,7 +85,7 @@ func TestArchives(t *testing.T) {
 		{"tar.gz", gzipped(t, "", tarred(t, leaf)), []string{"offer/certs/leaf.crt"}, ""},
 		{"gz", gzipped(t, "leaf.pem", pa), []string{"offer/leaf.pem"}, ""},
 		{"zip in tar.gz", gzipped(t, "", tarred(t, entry{"in.zip", inner})), []string{"offer/in.zip/certs/leaf.crt"}, ""},
-		{"three deep", zipped(t, entry{"one.zip", zipped(t, entry{"two.zip", inner}, leaf)}), []string{"offer/one.zip/two.zip", "offer/one.zip/certs/leaf.crt"}, "is not opened"},
+		{"three deep", zipped(t, entry{"one.zip", zipped(t, entry{"two.zip", inner}, leaf)}), []string{"offer/one.zip/two.zip", "offer/one.zip/certs/leaf.crt"}, "no deeper one is opened"},
 		{"expands too far", zipped(t, entry{"zeros", zeros}, leaf), []string{"offer/zeros"}, "times its size"},
 		{"gz that expands too far", gzipped(t, "", zeros), []string{"offer"}, "times its size"},
 		{"cut off", inner[:len(inner)-20], []string{"offer"}, "the archive is damaged"},

@@ -60,9 +60,11 @@ func Of(item facts.Item, fields bool) Entry {
 		e.What, e.Label = "parameters", item.Detail
 	case facts.SecretKey:
 		e.What = "secret key"
-		e.Remarks = append(e.Remarks, "symmetric; its contents are not read")
 	case facts.Keystore:
 		e.What = item.Container + " keystore"
+		if item.Container == "zip" {
+			e.What = "encrypted entry"
+		}
 		if item.Locked == "" {
 			e.Remarks = append(e.Remarks, item.Detail)
 		}
@@ -70,7 +72,7 @@ func Of(item facts.Item, fields bool) Entry {
 	if item.Locked != "" {
 		e.Remarks = append(e.Remarks, Locked[item.Locked])
 	}
-	if item.Unchecked {
+	if item.Unchecked && len(e.Remarks) == 0 {
 		e.Remarks = append(e.Remarks, "integrity not checked")
 	}
 	if fields {
@@ -170,6 +172,22 @@ func (e *Entry) privateKey(key *facts.Key) []Field {
 		e.Remarks = append(e.Remarks, "inconsistent: "+problem)
 	}
 	return fields
+}
+
+// NameKeys says whose the keys are: those of the certificate or request with
+// the same public key, among what was read together.
+func NameKeys(entries []*Entry) {
+	owners := map[pki.Fingerprint]string{}
+	for _, e := range entries {
+		if (e.Kind == facts.Certificate || e.Kind == facts.Request) && e.SPKI != nil && owners[*e.SPKI] == "" {
+			owners[*e.SPKI] = e.Label
+		}
+	}
+	for _, e := range entries {
+		if (e.Kind == facts.PrivateKey || e.Kind == facts.PublicKey) && e.SPKI != nil {
+			e.Label = owners[*e.SPKI]
+		}
+	}
 }
 
 // moment is nil for a time that could not be made out or is not given.

@@ -162,6 +162,9 @@ var lockedWords = map[string]string{
 func Locked(file facts.File) (reason, sentence string) {
 	for _, item := range file.Items {
 		what := "The keystore"
+		if item.Container == "zip" {
+			what = "The entry of the archive"
+		}
 		reason = item.Locked
 		if item.Key != nil && item.Key.Locked != "" {
 			reason, what = item.Key.Locked, "The private key at "+placeOf(item.Line, item.Offset)

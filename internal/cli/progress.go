@@ -45,5 +45,5 @@ func (a *app) counter(what string) (step func(done int), finish func()) {
 		return nil, func() {}
 	}
 	bar := a.bar(-1, what)
-	return func(done int) { _ = bar.Set(done) }, func() { _ = bar.Clear() }
+	return func(done int) { _ = bar.Set(done) }, func() { _ = bar.Finish() }
 }

@@ -48,6 +48,13 @@ func NewInventory(files []facts.File, unexamined []audit.Unexamined, fields bool
 		}
 		v.Files = append(v.Files, file)
 	}
+	var all []*inventory.Entry
+	for i := range v.Files {
+		for n := range v.Files[i].Entries {
+			all = append(all, &v.Files[i].Entries[n])
+		}
+	}
+	inventory.NameKeys(all)
 	return v
 }
 
@@ -57,24 +64,18 @@ func silent(d facts.Defect) bool { return d.Kind == facts.LineEnds || d.Kind == 
 // Identify writes one line a thing, and what is wrong with the form of each file.
 // Where the width is known, the lines fit into it; otherwise nothing is cut.
 func Identify(w io.Writer, v Inventory, at time.Time, s Style) error {
-	rows, remarks := [][]string{}, false
+	rows := [][]string{{"where", "what", "whose", "valid", "key", "issued by", "sha-256"}}
 	for _, f := range v.Files {
 		for _, e := range f.Entries {
-			row := []string{place(f.Path, e), e.What, whose(e), span(e.NotBefore, e.NotAfter, at), e.Key, e.Issuer, digest(e), strings.Join(e.Remarks, "; ")}
-			remarks = remarks || row[7] != ""
-			rows = append(rows, row)
+			rows = append(rows, []string{place(f.Path, e), e.What, whose(e), span(e.NotBefore, e.NotAfter, at), e.Key, e.Issuer, digest(e)})
 		}
 	}
-	if len(rows) > 0 {
-		header := []string{"where", "what", "whose", "valid", "key", "issued by", "sha-256", "remarks"}
-		if !remarks {
-			header = header[:7]
-		}
-		fit(append([][]string{header}, rows...), s.Width)
-		out := NewTable(header...)
-		for _, row := range rows {
+	if len(rows) > 1 {
+		fit(rows, s.Width)
+		out := NewTable(rows[0]...)
+		for _, row := range rows[1:] {
 			cells := table.Row{}
-			for _, cell := range row[:len(header)] {
+			for _, cell := range row {
 				cells = append(cells, cell)
 			}
 			out.AppendRow(cells)
@@ -91,19 +92,26 @@ func place(path string, e inventory.Entry) string {
 	if e.Line > 0 {
 		path = fmt.Sprintf("%s:%d", path, e.Line)
 	}
+	if len(e.Alias) > 24 { // some stores give digests for names
+		e.Alias = shorten(e.Alias, 13, false)
+	}
 	if where := e.Where(); where != "" {
 		path += " " + where
 	}
 	return path
 }
 
-// whose is the label and the other names.
+// whose is the label, the other names, and what has to be known beside.
 func whose(e inventory.Entry) string {
+	out := e.Label
 	others := slices.DeleteFunc(slices.Clone(e.Names), func(n string) bool { return n == e.Label })
-	if len(others) == 0 {
-		return e.Label
+	if len(others) > 0 {
+		out += " (" + strings.Join(others, ", ") + ")"
 	}
-	return e.Label + " (" + strings.Join(others, ", ") + ")"
+	if len(e.Remarks) > 0 {
+		out += " [" + strings.Join(e.Remarks, "; ") + "]"
+	}
+	return strings.TrimSpace(out)
 }
 
 // span writes from when until when, and what is not so now.
@@ -136,32 +144,43 @@ func digest(e inventory.Entry) string {
 	return ""
 }
 
-// fit shortens the columns that can be, the widest first, until a row has the width.
+// The columns that can be shortened, and the least that is left of them.
+const (
+	columnWhere, columnWhose, columnIssuer, columnDigest = 0, 2, 5, 6
+	leastText, leastIssuer, leastDigest                  = 20, 12, 13
+)
+
+// fit shortens cells until the rows have the width: the fingerprint first, then
+// the issuer, then place and names by turns, the wider one first.
 func fit(rows [][]string, width int) {
 	if width <= 0 {
 		return
 	}
-	columns := len(rows[0])
-	// Least widths: place, what, whose, valid, key, issuer, digest, remarks.
-	least := []int{24, 11, 14, 24, 8, 10, 12, 12}[:columns]
-	natural, total := make([]int, columns), 0
-	for c := range columns {
+	widths, total := make([]int, len(rows[0])), 0
+	for c := range widths {
 		for _, row := range rows {
-			natural[c] = max(natural[c], text.StringWidthWithoutEscSequences(row[c]))
+			widths[c] = max(widths[c], text.StringWidthWithoutEscSequences(row[c]))
 		}
-		total += natural[c] + 2
+		total += widths[c] + 2
 	}
-	for _, c := range []int{6, 2, 7, 0, 5, 1} { // what is given up first
-		if c >= columns || total <= width {
-			continue
+	narrow := func(column, least int) {
+		if gain := min(total-width, widths[column]-least); gain > 0 {
+			widths[column] -= gain
+			total -= gain
 		}
-		keep := max(least[c], natural[c]-(total-width))
-		if keep >= natural[c] {
-			continue
-		}
-		total -= natural[c] - keep
-		for _, row := range rows[1:] {
-			row[c] = shorten(row[c], keep, c == 0)
+	}
+	narrow(columnDigest, leastDigest)
+	narrow(columnIssuer, leastIssuer)
+	narrow(columnWhere, max(widths[columnWhose], leastText))
+	narrow(columnWhose, max(widths[columnWhere], leastText))
+	for total > width && widths[columnWhere]+widths[columnWhose] > 2*leastText {
+		widths[columnWhere]--
+		widths[columnWhose]--
+		total -= 2
+	}
+	for _, row := range rows[1:] {
+		for _, c := range []int{columnWhere, columnWhose, columnIssuer, columnDigest} {
+			row[c] = shorten(row[c], widths[c], c == columnWhere)
 		}
 	}
 }
@@ -289,7 +308,7 @@ func inventoryFooter(w io.Writer, v Inventory, s Style) error {
 	for i, what := range order {
 		order[i] = fmt.Sprintf("%d × %s", kinds[what], what)
 	}
-	summary := fmt.Sprintf("%d things in %d files", things, len(v.Files))
+	summary := plural(things, "thing") + " in " + plural(len(v.Files), "file")
 	if len(order) > 0 {
 		summary += ": " + strings.Join(order, ", ")
 	}
@@ -305,6 +324,13 @@ func inventoryFooter(w io.Writer, v Inventory, s Style) error {
 	}
 	_, err := fmt.Fprintln(w, lead+strings.Join(lines, "\n"))
 	return err
+}
+
+func plural(n int, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return fmt.Sprintf("%d %ss", n, word)
 }
 
 func unexaminedLines(list []audit.Unexamined) []string {

@@ -124,8 +124,8 @@ func pairFindings(w io.Writer, p *Pairs, width int, s Style) error {
 	}
 	lines := unexaminedLines(p.Unexamined)
 	n := wrong.Summary
-	lines = append(lines, fmt.Sprintf("%d groups, %d left over, %d successions in %d files: %d faulty, %d at risk, %d sound; as of %s.",
-		len(p.Groups), len(p.Unpaired), len(p.Successions), len(p.Files), n.Faulty, n.AtRisk, n.Sound, p.At.Format("2006-01-02 15:04:05 MST")))
+	lines = append(lines, fmt.Sprintf("%s, %d left over, %s in %s: %d faulty, %d at risk, %d sound; as of %s.",
+		plural(len(p.Groups), "group"), len(p.Unpaired), plural(len(p.Successions), "succession"), plural(len(p.Files), "file"), n.Faulty, n.AtRisk, n.Sound, p.At.Format("2006-01-02 15:04:05 MST")))
 	for i := range lines {
 		lines[i] = wrap(lines[i], width)
 	}

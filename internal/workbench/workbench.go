@@ -92,6 +92,13 @@ func Sort(inputs []Input, passwords []string, at time.Time) (*Result, error) {
 		}
 		r.Files = append(r.Files, f)
 	}
+	var all []*inventory.Entry
+	for i := range r.Files {
+		for n := range r.Files[i].Entries {
+			all = append(all, &r.Files[i].Entries[n])
+		}
+	}
+	inventory.NameKeys(all)
 	r.Result = result
 	r.Parts = parts(files, result, keys, at)
 	return r, nil

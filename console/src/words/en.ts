@@ -139,6 +139,7 @@ export const en = {
   'workbench.atByte': 'at byte {n}',
   'workbench.together': 'What belongs together',
   'workbench.nothingTogether': 'Nothing here belongs together: no key has its certificate or request here.',
+  'workbench.alone': 'No key and no request for it is here.',
   'workbench.validNow': 'valid now',
   'workbench.save': 'Save, clean and apart:',
   'workbench.leftOver': 'Left over',

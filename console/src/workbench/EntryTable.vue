@@ -29,7 +29,7 @@
               </td>
               <td>{{ row.entry.label }}<span v-if="others(row.entry)" class="soft"> {{ others(row.entry) }}</span></td>
               <td class="dates">{{ span(row.entry) }}</td>
-              <td>{{ row.entry.key }}</td>
+              <td class="dates">{{ row.entry.key }}</td>
               <td>{{ row.entry.issuer }}</td>
             </tr>
             <tr v-if="open.has(index)">

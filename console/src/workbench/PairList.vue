@@ -4,6 +4,7 @@
     <p v-if="!sets.length" class="sheet">{{ t('workbench.nothingTogether') }}</p>
     <article v-for="set in sets" :key="set.spki" class="sheet set" data-test="set">
       <p class="title"><b>{{ set.title }}</b> <span class="soft">{{ set.key }}</span></p>
+      <p v-if="!set.members.length" class="soft note">{{ t('workbench.alone') }}</p>
       <ul>
         <li v-for="(member, index) in set.members" :key="index">
           <span class="soft kind">{{ t(`material.${member.kind}`) }}</span> {{ member.path }}<template v-if="member.alias"> “{{ member.alias }}”</template>
