@@ -1,82 +1,131 @@
 package main
 
 import (
+	"context"
+	"crypto"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
+	"crypto/rsa"
 	"crypto/x509"
+	"crypto/x509/pkix"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"io/fs"
+	"math/big"
 	"os"
 	"path/filepath"
+	"runtime"
+	"sync"
 	"time"
 
 	"nurvik/core/facts"
 	"nurvik/core/forge"
 	"nurvik/core/intake"
+	"nurvik/core/judge"
+	"nurvik/core/policy"
 )
 
-// fileCount is how many files are read.
+// fileCount is how many files are read: certificates, keys, requests and chains in equal parts.
 const fileCount = 100_000
 
-// fileFigure: reading many certificate files against a bare loop of the standard library.
+// fileFigure: identifying and pairing many files of all kinds, with every check
+// but that for shared prime factors, against a bare loop that reads, decodes
+// and parses them with the standard library on all processors.
 func fileFigure(directory string) (figure, error) {
 	root := filepath.Join(directory, "files")
 	if err := writeFiles(root); err != nil {
 		return figure{}, err
 	}
-	return figure{
-		name: fmt.Sprintf("read %d files: wall time, against a loop of the standard library that parses them", fileCount), limit: 1,
-		ours: func() error {
-			count := 0
-			var failure error
-			err := new(intake.Reader).Walk(context.Background(), root, func(f facts.File) { count += len(f.Certificates()) }, func(_ string, err error) { failure = err })
-			return enough(count, err, failure)
-		},
-		floor: func() error {
-			count := 0
-			err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
-				if err != nil || d.IsDir() {
-					return err
-				}
-				data, err := os.ReadFile(path)
-				if err != nil {
-					return err
-				}
-				block, _ := pem.Decode(data)
-				if block == nil {
-					return fmt.Errorf("%s holds no block", path)
-				}
-				if _, err := x509.ParseCertificate(block.Bytes); err != nil {
-					return err
-				}
-				count++
-				return nil
-			})
-			return enough(count, err, nil)
-		},
-	}, nil
+	return filesOf(root), nil
 }
 
-func enough(count int, errs ...error) error {
-	for _, err := range errs {
+func filesOf(root string) figure {
+	return figure{
+		name: fmt.Sprintf("identify and pair %d files: wall time, against a parallel loop of the standard library that parses them", fileCount), limit: 1,
+		ours: func() error {
+			p, err := policy.Builtin(policy.Default)
+			if err != nil {
+				return err
+			}
+			var files []facts.File
+			var failure error
+			err = new(intake.Reader).Walk(context.Background(), root, func(f facts.File) { files = append(files, f) }, func(_ string, err error) { failure = err })
+			if err := errors.Join(err, failure); err != nil {
+				return err
+			}
+			judgements, result := judge.Files(files, judge.Context{Policy: p, At: time.Unix(1.76e9, 0), Material: true})
+			if len(judgements) != fileCount || len(result.Groups) != fileCount/4 {
+				return fmt.Errorf("%d files were judged and %d groups found", len(judgements), len(result.Groups))
+			}
+			return nil
+		},
+		floor: func() error { return bareParse(root) },
+	}
+}
+
+// bareParse reads and parses every file, as many at once as there are processors.
+func bareParse(root string) error {
+	paths := make(chan string, 1000)
+	failures := make(chan error, runtime.GOMAXPROCS(0)+1)
+	var group sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		group.Go(func() {
+			var failure error
+			for path := range paths {
+				if failure == nil {
+					failure = bareFile(path)
+				}
+			}
+			failures <- failure
+		})
+	}
+	failures <- filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+		if err == nil && !d.IsDir() {
+			paths <- path
+		}
+		return err
+	})
+	close(paths)
+	group.Wait()
+	close(failures)
+	var all error
+	for failure := range failures {
+		all = errors.Join(all, failure)
+	}
+	return all
+}
+
+func bareFile(path string) error {
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	for len(data) > 0 {
+		var block *pem.Block
+		if block, data = pem.Decode(data); block == nil {
+			return fmt.Errorf("%s holds no block", path)
+		}
+		switch block.Type {
+		case "CERTIFICATE":
+			_, err = x509.ParseCertificate(block.Bytes)
+		case "CERTIFICATE REQUEST":
+			_, err = x509.ParseCertificateRequest(block.Bytes)
+		default:
+			_, err = x509.ParsePKCS8PrivateKey(block.Bytes)
+		}
 		if err != nil {
 			return err
 		}
 	}
-	if count != fileCount {
-		return fmt.Errorf("%d of %d certificates were read", count, fileCount)
-	}
 	return nil
 }
 
+// writeFiles makes 25,000 services, each with key, request, certificate and
+// chain; every fourth has an RSA key, the others P-256.
 func writeFiles(root string) error {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		return err
-	}
-	spki, err := forge.PublicInfo(key)
 	if err != nil {
 		return err
 	}
@@ -84,19 +133,76 @@ func writeFiles(root string) error {
 	if err != nil {
 		return err
 	}
-	der, err := forge.Issue(issuer, nil, forge.Template{Name: "tides.tarnholm.example", Names: []string{"tides.tarnholm.example"}, SPKI: spki, From: time.Unix(1.75e9, 0), Until: time.Unix(1.8e9, 0)})
+	primes := make([]*big.Int, 115) // enough pairs for the RSA keys
+	for i := range primes {
+		if primes[i], err = rand.Prime(rand.Reader, 1024); err != nil {
+			return err
+		}
+	}
+	var group sync.WaitGroup
+	failures := make([]error, runtime.GOMAXPROCS(0))
+	for worker := range failures {
+		group.Go(func() {
+			for i := worker; i < fileCount/4 && failures[worker] == nil; i += len(failures) {
+				key, err := serviceKey(i, primes)
+				if err == nil {
+					err = writeService(root, i, key, issuer)
+				}
+				failures[worker] = err
+			}
+		})
+	}
+	group.Wait()
+	return errors.Join(failures...)
+}
+
+// serviceKey is a P-256 key, or for every fourth service an RSA key of two of the primes.
+func serviceKey(i int, primes []*big.Int) (crypto.Signer, error) {
+	if i%4 != 0 {
+		return ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	}
+	a, b := i/4, 0
+	for row := len(primes) - 1; a >= row; row-- {
+		a, b = a-row, b+1
+	}
+	p, q := primes[b], primes[a+b+1]
+	one := big.NewInt(1)
+	key := &rsa.PrivateKey{Primes: []*big.Int{p, q}}
+	key.N, key.E = new(big.Int).Mul(p, q), 65537
+	key.D = new(big.Int).ModInverse(big.NewInt(65537), new(big.Int).Mul(new(big.Int).Sub(p, one), new(big.Int).Sub(q, one)))
+	key.Precompute()
+	return key, key.Validate()
+}
+
+func writeService(root string, i int, key crypto.Signer, issuer *forge.Authority) error {
+	name := fmt.Sprintf("berth-%d.tarnholm.example", i)
+	request, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{Subject: pkix.Name{CommonName: name}, DNSNames: []string{name}}, key)
 	if err != nil {
 		return err
 	}
-	text := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})
-	for i := range fileCount {
-		folder := filepath.Join(root, fmt.Sprintf("%03d", i/1000))
-		if i%1000 == 0 {
-			if err := os.MkdirAll(folder, 0o700); err != nil {
-				return err
-			}
-		}
-		if err := os.WriteFile(filepath.Join(folder, fmt.Sprintf("%03d.pem", i%1000)), text, 0o600); err != nil {
+	spki, err := forge.PublicInfo(key)
+	if err != nil {
+		return err
+	}
+	leaf, err := forge.Issue(issuer, nil, forge.Template{Name: name, Names: []string{name}, SPKI: spki, From: time.Unix(1.75e9, 0), Until: time.Unix(1.77e9, 0)})
+	if err != nil {
+		return err
+	}
+	private, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		return err
+	}
+	folder := filepath.Join(root, fmt.Sprintf("%03d", i/250))
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return err
+	}
+	block := func(label string, der []byte) []byte { return pem.EncodeToMemory(&pem.Block{Type: label, Bytes: der}) }
+	certificate := block("CERTIFICATE", leaf)
+	for suffix, data := range map[string][]byte{
+		".key": block("PRIVATE KEY", private), ".csr": block("CERTIFICATE REQUEST", request),
+		".crt": certificate, "-chain.pem": append(certificate, block("CERTIFICATE", issuer.DER)...),
+	} {
+		if err := os.WriteFile(filepath.Join(folder, fmt.Sprintf("berth-%d%s", i, suffix)), data, 0o600); err != nil {
 			return err
 		}
 	}

@@ -125,7 +125,7 @@ func auditEstate(estate string) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	plan, err := audit.NewPlan(audit.Request{Targets: []string{estate}})
+	plan, err := audit.NewPlan(context.Background(), audit.Request{Targets: []string{estate}})
 	if err != nil {
 		return 0, err
 	}

@@ -17,9 +17,9 @@ import (
 // floors are the packages of the core from the ground up: a package may import
 // only what stands on a lower floor.
 var floors = [][]string{
-	{"strictyaml", "facts", "pbe", "tlswire"},
+	{"strictyaml", "pbe", "tlswire"},
 	{"pki", "forge"},
-	{"naming", "lifetime", "keystore", "keycheck"},
+	{"facts", "naming", "lifetime", "keystore", "keycheck"},
 	{"intake", "endpoint", "policy", "pairing", "inventory"},
 	{"trust"},
 	{"chain", "probe"},

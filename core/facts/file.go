@@ -1,5 +1,7 @@
 package facts
 
+import "nurvik/core/pki"
+
 // File is what one file, or one entry of an archive, holds. It has the public
 // side of everything and no private part of any key.
 type File struct {
@@ -39,6 +41,41 @@ type Item struct {
 	Unchecked bool   `json:"unchecked,omitempty" doc:"The integrity of the keystore was not checked"`
 	Locked    string `json:"locked,omitempty" enum:",no-password,wrong-password,unsupported,too-costly,damaged" doc:"Why a keystore stayed closed"`
 	Detail    string `json:"detail,omitempty" doc:"More of it, in words"`
+
+	known *pki.Brief // what the reader learnt while decoding; nil in facts that were stored
+}
+
+// Learnt returns the item with what was learnt of it while it was decoded.
+func (i Item) Learnt(known *pki.Brief) Item {
+	i.known = known
+	return i
+}
+
+// Brief is what sorting needs of a certificate, a request or a key; nil for
+// other kinds, and where it cannot be decoded or its public half is not known.
+func (i Item) Brief() *pki.Brief {
+	if i.known != nil {
+		return i.known
+	}
+	switch i.Kind {
+	case Certificate:
+		if c, err := pki.ParseCertificate(i.DER); err == nil {
+			return c.Brief()
+		}
+	case Request:
+		if r, err := pki.ParseRequest(i.DER); err == nil {
+			return r.Brief()
+		}
+	case PublicKey:
+		if k, err := pki.ParsePublicKey(i.DER); err == nil {
+			return k.Brief()
+		}
+	case PrivateKey:
+		if k, err := pki.ParsePublicKey(i.Key.SPKI); err == nil {
+			return k.Brief()
+		}
+	}
+	return nil
 }
 
 // Place is where in a file something lies.

@@ -88,10 +88,9 @@ func beginsLikeMaterial(data []byte) bool {
 // element adds what one DER element is. promised is what a label says, or
 // nothing. The reason says why it could not be read as what it seems to be.
 func (s *scan) element(der []byte, promised shape) (got shape, reason string) {
-	if promised == isCertificate {
-		if _, err := pki.ParseCertificate(der); err == nil {
-			s.add(facts.Item{Kind: facts.Certificate, DER: der})
-			return isCertificate, ""
+	if promised == isCertificate || promised == isRequest {
+		if s.signed(der, promised) == nil {
+			return promised, ""
 		}
 	}
 	got = shapeOf(der)
@@ -100,14 +99,8 @@ func (s *scan) element(der []byte, promised shape) (got shape, reason string) {
 	}
 	var err error
 	switch got {
-	case isCertificate:
-		if _, err = pki.ParseCertificate(der); err == nil {
-			s.add(facts.Item{Kind: facts.Certificate, DER: der})
-		}
-	case isRequest:
-		if _, err = pki.ParseRequest(der); err == nil {
-			s.add(facts.Item{Kind: facts.Request, DER: der})
-		}
+	case isCertificate, isRequest:
+		err = s.signed(der, got)
 	case isRevocationList:
 		if _, err = pki.ParseRevocationList(der); err == nil {
 			s.add(facts.Item{Kind: facts.RevocationList, DER: der})
@@ -145,6 +138,37 @@ func (s *scan) element(der []byte, promised shape) (got shape, reason string) {
 		return isNothing, err.Error()
 	}
 	return got, ""
+}
+
+// signed adds a certificate or a request. What was met before, in whatever
+// file, is not decoded again: the same intermediates lie everywhere.
+func (s *scan) signed(der []byte, kind shape) error {
+	id := pki.FingerprintOf(der)
+	if known, ok := s.reader.met.Load(id); ok {
+		item := known.(facts.Item)
+		if (item.Kind == facts.Certificate) == (kind == isCertificate) {
+			s.add(item)
+			return nil
+		}
+	}
+	item := facts.Item{Kind: facts.Certificate, DER: der}
+	if kind == isCertificate {
+		c, err := pki.ParseCertificate(der)
+		if err != nil {
+			return err
+		}
+		item = item.Learnt(c.Brief())
+	} else {
+		r, err := pki.ParseRequest(der)
+		if err != nil {
+			return err
+		}
+		item.Kind = facts.Request
+		item = item.Learnt(r.Brief())
+	}
+	s.reader.met.Store(id, item)
+	s.add(item)
+	return nil
 }
 
 // reasonNothing says what a block that should be something lacks.

@@ -43,6 +43,7 @@ type Reader struct {
 
 	directories sync.Map // what is known of directories, by path
 	names       sync.Map // of owners and groups, by number
+	met         sync.Map // certificates and requests that were decoded, by the SHA-256 of their DER
 }
 
 // ReadFile reads the file at the path: one set of facts, or one for each entry

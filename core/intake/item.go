@@ -103,7 +103,11 @@ func (s *scan) add(item facts.Item) {
 // key adds a private key. encrypted says how it was protected, "" for not.
 func (s *scan) key(structure string, key *pki.PrivateKey, private []byte, protection string) {
 	k := &facts.Key{SPKI: key.Public.Raw, Type: key.Public.String(), Structure: structure, Encrypted: protection != "", Protection: protection, Problems: key.Problems}
-	s.add(facts.Item{Kind: facts.PrivateKey, Key: k})
+	item := facts.Item{Kind: facts.PrivateKey, Key: k}
+	if key.Comparable() {
+		item = item.Learnt(key.Public.Brief())
+	}
+	s.add(item)
 	if s.reader.Private != nil {
 		s.reader.Private(&s.file, private)
 	}

@@ -10,10 +10,9 @@ import (
 
 // keyFindings judges one public key. whose is the certificate, request or key file.
 func keyFindings(key pki.PublicKey, whose string, context *Context) []Finding {
-	subject := key.Fingerprint().String()
 	var out []Finding
 	add := func(code, message string, args ...any) *Finding {
-		f := found(code, subject, whose, message, args...)
+		f := found(code, key.Fingerprint().String(), whose, message, args...)
 		f.Evidence.Key = key.String()
 		out = append(out, f)
 		return &out[len(out)-1]
@@ -21,7 +20,7 @@ func keyFindings(key pki.PublicKey, whose string, context *Context) []Finding {
 	if severity := shortness(key, context); severity != None {
 		add("key.too-short", "The key of %s is %s, which is too short.", whose, key).Severity = severity
 	}
-	if weaknesses := keycheck.Weaknesses(key); len(weaknesses) > 0 {
+	if weaknesses := context.weaknesses(key); len(weaknesses) > 0 {
 		var texts []string
 		for _, w := range weaknesses {
 			texts = append(texts, w.Text)
@@ -42,6 +41,22 @@ func keyFindings(key pki.PublicKey, whose string, context *Context) []Finding {
 		}
 	}
 	return out
+}
+
+// weaknesses remembers results: the key of a certificate lies in a file of its
+// own, in a request and in keystores too.
+func (c *Context) weaknesses(key pki.PublicKey) []keycheck.Finding {
+	if key.N == nil {
+		return nil
+	}
+	id := key.Match()
+	if known, ok := c.weak.Load(id); ok {
+		found, _ := known.([]keycheck.Finding)
+		return found
+	}
+	found := keycheck.Weaknesses(key)
+	c.weak.Store(id, found)
+	return found
 }
 
 func shortness(key pki.PublicKey, context *Context) Severity {

@@ -28,6 +28,7 @@ type Context struct {
 	Material  bool                         // judge files as material only: form, keys and pairs, no chains
 	Shared    map[pki.Fingerprint]*big.Int // prime factors that keys share with others, by PublicKey.Match
 
+	weak      *sync.Map           // weaknesses of RSA keys, by PublicKey.Match
 	anchors   func() *trust.Store // every anchor known
 	rehearsal func() *trust.Store // those for rehearsal
 }
@@ -36,6 +37,9 @@ type Context struct {
 func (c *Context) ready() {
 	if c.Verifier == nil {
 		c.Verifier = &chain.Verifier{}
+	}
+	if c.weak == nil {
+		c.weak = &sync.Map{}
 	}
 	all := slices.Concat(c.Trust, c.Audiences)
 	if c.Anchors != nil {

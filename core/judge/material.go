@@ -104,6 +104,10 @@ func (m *material) item(item facts.Item) {
 	}
 	switch item.Kind {
 	case facts.Certificate:
+		if m.context.Material {
+			m.materialOnly(item, located, unreadable)
+			return
+		}
 		c, err := pki.ParseCertificate(item.DER)
 		if err != nil {
 			unreadable(err)
@@ -115,32 +119,48 @@ func (m *material) item(item facts.Item) {
 		if len(c.Anomalies) > 0 {
 			located(malformed(c))
 		}
-		if m.context.Material {
-			located(keyFindings(c.PublicKey, c.Label(), m.context)...)
-		}
 	case facts.Request:
-		q, err := pki.ParseRequest(item.DER)
-		if err != nil {
+		b := item.Brief()
+		if b == nil {
+			_, err := pki.ParseRequest(item.DER)
 			unreadable(err)
 			return
 		}
-		located(keyFindings(q.PublicKey, "the request of "+q.Label(), m.context)...)
+		located(keyFindings(b.Key, "the request of "+b.Label, m.context)...)
 	case facts.PublicKey:
-		if k, err := pki.ParsePublicKey(item.DER); err == nil {
-			located(keyFindings(k, "the public key at "+place, m.context)...)
+		if b := item.Brief(); b != nil {
+			located(keyFindings(b.Key, "the public key at "+place, m.context)...)
 		}
 	case facts.PrivateKey:
 		m.privateKey(item, place, located)
 	}
 }
 
+// materialOnly judges a certificate without any chain.
+func (m *material) materialOnly(item facts.Item, located func(...Finding), unreadable func(error)) {
+	b := item.Brief()
+	if b == nil || len(b.Anomalies) > 0 {
+		c, err := pki.ParseCertificate(item.DER)
+		if err != nil {
+			unreadable(err)
+			return
+		}
+		located(malformed(c))
+		b = c.Brief()
+	}
+	located(keyFindings(b.Key, b.Label, m.context)...)
+}
+
 func (m *material) privateKey(item facts.Item, place string, located func(...Finding)) {
-	subject := "private key at " + place
-	if k, err := pki.ParsePublicKey(item.Key.SPKI); err == nil {
-		subject = k.Fingerprint().String()
-		located(keyFindings(k, "the private key at "+place, m.context)...)
+	b := item.Brief()
+	if b != nil {
+		located(keyFindings(b.Key, "the private key at "+place, m.context)...)
 	}
 	if len(item.Key.Problems) > 0 {
+		subject := "private key at " + place
+		if b != nil {
+			subject = b.Key.Fingerprint().String()
+		}
 		f := found("key.inconsistent", subject, place, "The parts of the private key at %s do not agree: %s.", place, item.Key.Problems[0])
 		f.Evidence.Observations, f.Evidence.Key = item.Key.Problems, item.Key.Type
 		located(f)

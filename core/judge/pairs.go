@@ -126,7 +126,7 @@ func (p *pairs) groups() {
 	for _, g := range p.result.Groups {
 		if len(g.Certificates) == 0 {
 			for _, q := range g.Requests {
-				p.waiting(q)
+				p.waiting(*q)
 			}
 		}
 	}

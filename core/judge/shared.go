@@ -71,25 +71,8 @@ func CountRSA(files []facts.File) int {
 }
 
 func publicKey(item facts.Item) (pki.PublicKey, bool) {
-	switch item.Kind {
-	case facts.Certificate:
-		c, err := pki.ParseCertificate(item.DER)
-		if err != nil {
-			return pki.PublicKey{}, false
-		}
-		return c.PublicKey, true
-	case facts.Request:
-		q, err := pki.ParseRequest(item.DER)
-		if err != nil {
-			return pki.PublicKey{}, false
-		}
-		return q.PublicKey, true
-	case facts.PublicKey:
-		k, err := pki.ParsePublicKey(item.DER)
-		return k, err == nil
-	case facts.PrivateKey:
-		k, err := pki.ParsePublicKey(item.Key.SPKI)
-		return k, err == nil
+	if b := item.Brief(); b != nil {
+		return b.Key, true
 	}
 	return pki.PublicKey{}, false
 }

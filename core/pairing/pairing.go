@@ -43,9 +43,9 @@ type Member struct {
 type Group struct {
 	SPKI         pki.Fingerprint `json:"spki" doc:"SHA-256 of the public key's usual form"`
 	Key          string          `json:"key"`
-	Keys         []Member        `json:"keys"`
-	Certificates []Member        `json:"certificates" doc:"The newest first"`
-	Requests     []Member        `json:"requests"`
+	Keys         []*Member       `json:"keys"`
+	Certificates []*Member       `json:"certificates" doc:"The newest first"`
+	Requests     []*Member       `json:"requests"`
 }
 
 // Step is one set of a succession.
@@ -68,7 +68,7 @@ type Result struct {
 	Unpaired    []Member     `json:"unpaired"`
 	Successions []Succession `json:"successions"`
 
-	members     []Member
+	members     []Member // whose places are fixed once all are there
 	directories map[string][]int // indexes of members by directory
 }
 
@@ -76,10 +76,19 @@ type Result struct {
 // are valid now.
 func Pair(files []facts.File, at time.Time) *Result {
 	r := &Result{Groups: []Group{}, Unpaired: []Member{}, Successions: []Succession{}, directories: map[string][]int{}}
+	count := 0
+	for _, f := range files {
+		for _, item := range f.Items {
+			if item.Kind == facts.PrivateKey || item.Kind == facts.Certificate || item.Kind == facts.Request {
+				count++
+			}
+		}
+	}
+	r.members = make([]Member, 0, count)
 	for i, f := range files {
+		directory := filepath.Dir(f.Path)
 		for _, item := range f.Items {
 			if m, ok := member(i, f, item, at); ok {
-				directory := filepath.Dir(m.Path)
 				r.directories[directory] = append(r.directories[directory], len(r.members))
 				r.members = append(r.members, m)
 			}
@@ -96,31 +105,23 @@ func member(index int, f facts.File, item facts.Item, at time.Time) (Member, boo
 	switch item.Kind {
 	case facts.PrivateKey:
 		m.Locked, m.Key = item.Key.Locked, item.Key.Type
-		if len(item.Key.SPKI) > 0 {
-			if k, err := pki.ParsePublicKey(item.Key.SPKI); err == nil {
-				m.match = k.Match()
-			}
+		if b := item.Brief(); b != nil {
+			m.match = b.Match
 		}
-	case facts.Certificate:
-		c, err := pki.ParseCertificate(item.DER)
-		if err != nil {
+		return m, true
+	case facts.Certificate, facts.Request:
+		b := item.Brief()
+		if b == nil {
 			return m, false
 		}
-		fingerprint := c.Fingerprint()
-		m.Fingerprint, m.Label, m.Names, m.Serial = &fingerprint, c.Label(), c.HostNames(), c.SerialHex()
-		m.NotBefore, m.NotAfter, m.Valid = &c.NotBefore, &c.NotAfter, !at.Before(c.NotBefore) && !at.After(c.NotAfter)
-		m.Authority, m.Key, m.match = c.IsCA(), c.PublicKey.String(), c.PublicKey.Match()
-	case facts.Request:
-		q, err := pki.ParseRequest(item.DER)
-		if err != nil {
-			return m, false
+		m.Fingerprint, m.Label, m.Names, m.Key, m.match = &b.SHA256, b.Label, b.Names, b.Key.String(), b.Match
+		if item.Kind == facts.Certificate {
+			m.Serial, m.Authority = b.Serial, b.Authority
+			m.NotBefore, m.NotAfter, m.Valid = &b.NotBefore, &b.NotAfter, !at.Before(b.NotBefore) && !at.After(b.NotAfter)
 		}
-		fingerprint := pki.FingerprintOf(q.Raw)
-		m.Fingerprint, m.Label, m.Names, m.Key, m.match = &fingerprint, q.Label(), q.Wanted.HostNames(), q.PublicKey.String(), q.PublicKey.Match()
-	default:
-		return m, false
+		return m, true
 	}
-	return m, true
+	return m, false
 }
 
 // Comparable reports whether the member's public key is known.
@@ -131,18 +132,20 @@ func (m Member) Comparable() bool { return !m.match.IsZero() }
 func (r *Result) group() {
 	byKey := map[pki.Fingerprint]*Group{}
 	var order []*Group
-	for _, m := range r.members {
+	for i := range r.members {
+		m := &r.members[i]
 		if !m.Comparable() {
-			m.Why = "its public half is not known, so it cannot be compared"
+			left := *m
+			left.Why = "its public half is not known, so it cannot be compared"
 			if m.Locked != "" {
-				m.Why = "it is locked (" + strings.ReplaceAll(m.Locked, "-", " ") + "), so it cannot be compared"
+				left.Why = "it is locked (" + strings.ReplaceAll(m.Locked, "-", " ") + "), so it cannot be compared"
 			}
-			r.Unpaired = append(r.Unpaired, m)
+			r.Unpaired = append(r.Unpaired, left)
 			continue
 		}
 		g := byKey[m.match]
 		if g == nil {
-			g = &Group{SPKI: m.match, Key: m.Key, Keys: []Member{}, Certificates: []Member{}, Requests: []Member{}}
+			g = &Group{SPKI: m.match, Key: m.Key, Keys: []*Member{}, Certificates: []*Member{}, Requests: []*Member{}}
 			byKey[m.match] = g
 			order = append(order, g)
 		}
@@ -156,7 +159,7 @@ func (r *Result) group() {
 		}
 	}
 	for _, g := range order {
-		slices.SortStableFunc(g.Certificates, func(a, b Member) int { return b.NotBefore.Compare(*a.NotBefore) })
+		slices.SortStableFunc(g.Certificates, func(a, b *Member) int { return b.NotBefore.Compare(*a.NotBefore) })
 		kinds := min(len(g.Keys), 1) + min(len(g.Certificates), 1) + min(len(g.Requests), 1)
 		if kinds > 1 {
 			r.Groups = append(r.Groups, *g)
@@ -164,20 +167,24 @@ func (r *Result) group() {
 		}
 		r.leftOver(g.Keys, "no certificate or request has this key")
 		r.leftOver(g.Requests, "the certificate that was requested is not here, nor the key")
-		leaves := slices.DeleteFunc(slices.Clone(g.Certificates), func(m Member) bool { return m.Authority || m.trusted })
+		leaves := slices.DeleteFunc(slices.Clone(g.Certificates), func(m *Member) bool { return m.Authority || m.trusted })
 		r.leftOver(leaves, "its private key is not here")
 	}
 }
 
-func (r *Result) leftOver(members []Member, why string) {
+func (r *Result) leftOver(members []*Member, why string) {
 	for _, m := range members {
-		m.Why = why
-		r.Unpaired = append(r.Unpaired, m)
+		left := *m
+		left.Why = why
+		r.Unpaired = append(r.Unpaired, left)
 	}
 }
 
 // nameKey is the same for certificates for the same names.
 func nameKey(m Member) string {
+	if len(m.Names) == 1 {
+		return strings.ToLower(m.Names[0])
+	}
 	names := slices.Clone(m.Names)
 	for i, n := range names {
 		names[i] = strings.ToLower(n)
@@ -190,46 +197,67 @@ func nameKey(m Member) string {
 // Certificates with keys of two kinds stand side by side on purpose, so they
 // do not succeed each other while both are valid.
 func (r *Result) succeed(at time.Time) {
-	sets := map[string]map[pki.Fingerprint]*Step{}
-	keys := map[pki.Fingerprint][]string{}
-	for _, m := range r.members {
-		if m.Kind == facts.PrivateKey && m.Comparable() {
-			keys[m.match] = append(keys[m.match], m.Path)
-		}
-	}
-	for _, m := range r.members {
+	byNames := map[string][]*Member{} // those for the same names, where there are different ones
+	first := map[string]*Member{}
+	for i := range r.members {
+		m := &r.members[i]
 		if m.Kind != facts.Certificate || m.Authority || m.trusted || len(m.Names) == 0 || m.NotBefore.IsZero() {
 			continue
 		}
-		key := nameKey(m)
-		if sets[key] == nil {
-			sets[key] = map[pki.Fingerprint]*Step{}
-		}
-		s := sets[key][*m.Fingerprint]
-		if s == nil {
-			s = &Step{Certificate: m, SPKI: m.match, Keys: slices.Compact(slices.Sorted(slices.Values(keys[m.match])))}
-			if s.Keys == nil {
-				s.Keys = []string{}
-			}
-			sets[key][*m.Fingerprint] = s
-		}
-		if !slices.Contains(s.Paths, m.Path) {
-			s.Paths = append(s.Paths, m.Path)
+		key := nameKey(*m)
+		switch known := first[key]; {
+		case known == nil:
+			first[key] = m
+		case *known.Fingerprint != *m.Fingerprint:
+			byNames[key] = nil
 		}
 	}
-	for _, set := range sets {
-		steps := make([]Step, 0, len(set))
-		for _, s := range set {
-			steps = append(steps, *s)
+	if len(byNames) == 0 {
+		return
+	}
+	keys := map[pki.Fingerprint][]string{}
+	for i := range r.members {
+		m := &r.members[i]
+		if m.Kind == facts.PrivateKey && m.Comparable() {
+			keys[m.match] = append(keys[m.match], m.Path)
 		}
-		slices.SortFunc(steps, func(a, b Step) int {
-			return cmp.Or(a.Certificate.NotBefore.Compare(*b.Certificate.NotBefore), cmp.Compare(a.Certificate.Fingerprint.String(), b.Certificate.Fingerprint.String()))
-		})
-		if steps = sequence(steps, at); len(steps) > 1 {
+		if m.Kind != facts.Certificate || m.Authority || m.trusted || len(m.Names) == 0 || m.NotBefore.IsZero() {
+			continue
+		}
+		key := nameKey(*m)
+		if _, several := byNames[key]; several {
+			byNames[key] = append(byNames[key], m)
+		}
+	}
+	for _, members := range byNames {
+		if steps := sequence(stepsOf(members, keys), at); len(steps) > 1 {
 			r.Successions = append(r.Successions, Succession{Names: steps[0].Certificate.Names, Steps: steps})
 		}
 	}
 	slices.SortFunc(r.Successions, func(a, b Succession) int { return slices.Compare(a.Names, b.Names) })
+}
+
+// stepsOf makes a step of each different certificate, the oldest first.
+func stepsOf(members []*Member, keys map[pki.Fingerprint][]string) []Step {
+	steps := []Step{}
+	for _, m := range members {
+		i := slices.IndexFunc(steps, func(s Step) bool { return *s.Certificate.Fingerprint == *m.Fingerprint })
+		if i < 0 {
+			i = len(steps)
+			own := slices.Compact(slices.Sorted(slices.Values(keys[m.match])))
+			if own == nil {
+				own = []string{}
+			}
+			steps = append(steps, Step{Certificate: *m, SPKI: m.match, Keys: own})
+		}
+		if !slices.Contains(steps[i].Paths, m.Path) {
+			steps[i].Paths = append(steps[i].Paths, m.Path)
+		}
+	}
+	slices.SortFunc(steps, func(a, b Step) int {
+		return cmp.Or(a.Certificate.NotBefore.Compare(*b.Certificate.NotBefore), cmp.Compare(a.Certificate.Fingerprint.String(), b.Certificate.Fingerprint.String()))
+	})
+	return steps
 }
 
 // sequence drops those that are no part of one line: valid ones beside the

@@ -66,13 +66,13 @@ func Pair(w io.Writer, p *Pairs, s Style) error {
 		out.WriteString(groupTitle(g) + "\n")
 		var rows [][2]string
 		for _, k := range g.Keys {
-			rows = append(rows, [2]string{"key", memberPath(k)})
+			rows = append(rows, [2]string{"key", memberPath(*k)})
 		}
 		for _, q := range g.Requests {
-			rows = append(rows, [2]string{"request", memberPath(q)})
+			rows = append(rows, [2]string{"request", memberPath(*q)})
 		}
 		for _, c := range g.Certificates {
-			rows = append(rows, [2]string{"certificate", memberPath(c) + "  " + validity(c, p.At)})
+			rows = append(rows, [2]string{"certificate", memberPath(*c) + "  " + validity(*c, p.At)})
 		}
 		writeRows(&out, rows, width)
 	}

@@ -1,0 +1,32 @@
+package pki
+
+import "time"
+
+// Brief is what sorting needs of a certificate, a request or a key, so that it
+// need not be decoded again.
+type Brief struct {
+	SHA256    Fingerprint // of the DER; zero for keys
+	Label     string
+	Names     []string
+	Serial    string
+	NotBefore time.Time // of certificates
+	NotAfter  time.Time
+	Authority bool
+	Key       PublicKey
+	Match     Fingerprint // of the key
+	Anomalies []Anomaly
+}
+
+// Brief makes the brief of a certificate.
+func (c *Certificate) Brief() *Brief {
+	return &Brief{SHA256: c.fingerprint, Label: c.Label(), Names: c.HostNames(), Serial: c.SerialHex(), NotBefore: c.NotBefore, NotAfter: c.NotAfter,
+		Authority: c.IsCA(), Key: c.PublicKey, Match: c.PublicKey.Match(), Anomalies: c.Anomalies}
+}
+
+// Brief makes the brief of a request.
+func (r *Request) Brief() *Brief {
+	return &Brief{SHA256: FingerprintOf(r.Raw), Label: r.Label(), Names: r.Wanted.HostNames(), Key: r.PublicKey, Match: r.PublicKey.Match(), Anomalies: r.Anomalies}
+}
+
+// Brief makes the brief of a key.
+func (k PublicKey) Brief() *Brief { return &Brief{Key: k, Match: k.Match()} }
