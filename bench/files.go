@@ -15,9 +15,11 @@ import (
 	"io/fs"
 	"math/big"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"runtime"
 	"sync"
+	"syscall"
 	"time"
 
 	"nurvik/core/facts"
@@ -25,6 +27,7 @@ import (
 	"nurvik/core/intake"
 	"nurvik/core/judge"
 	"nurvik/core/policy"
+	"nurvik/internal/cli"
 )
 
 // fileCount is how many files are read: certificates, keys, requests and chains in equal parts.
@@ -38,31 +41,53 @@ func fileFigure(directory string) (figure, error) {
 	if err := writeFiles(root); err != nil {
 		return figure{}, err
 	}
-	return filesOf(root), nil
-}
-
-func filesOf(root string) figure {
 	return figure{
 		name: fmt.Sprintf("identify and pair %d files: wall time, against a parallel loop of the standard library that parses them", fileCount), limit: 1,
-		ours: func() error {
-			p, err := policy.Builtin(policy.Default)
-			if err != nil {
-				return err
-			}
-			var files []facts.File
-			var failure error
-			err = new(intake.Reader).Walk(context.Background(), root, func(f facts.File) { files = append(files, f) }, func(_ string, err error) { failure = err })
-			if err := errors.Join(err, failure); err != nil {
-				return err
-			}
-			judgements, result := judge.Files(files, judge.Context{Policy: p, At: time.Unix(1.76e9, 0), Material: true})
-			if len(judgements) != fileCount || len(result.Groups) != fileCount/4 {
-				return fmt.Errorf("%d files were judged and %d groups found", len(judgements), len(result.Groups))
-			}
-			return nil
-		},
-		floor: func() error { return bareParse(root) },
+		ours: func() error { return child("identify", root) }, floor: func() error { return child("parse", root) },
+	}, nil
+}
+
+// children are what runs in a process of its own, as it would outside of this program.
+var children = map[string]func(string) error{"identify": identify, "parse": bareParse}
+
+// most is the largest memory that a child had in use, in bytes, by its name.
+var most = map[string]int64{}
+
+// child runs a part in a process of its own and notes its memory.
+func child(name, argument string) error {
+	self, err := os.Executable()
+	if err != nil {
+		return err
 	}
+	cmd := exec.Command(self, name, argument)
+	cmd.Stderr = os.Stderr
+	if err := cmd.Run(); err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	if usage, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage); ok {
+		most[name] = max(most[name], usage.Maxrss<<10) // Linux counts kibibytes
+	}
+	return nil
+}
+
+// identify does what "nurvik pair --no-shared-primes" does before it prints.
+func identify(root string) error {
+	cli.LimitMemory()
+	p, err := policy.Builtin(policy.Default)
+	if err != nil {
+		return err
+	}
+	var files []facts.File
+	var failure error
+	err = new(intake.Reader).Walk(context.Background(), root, func(f facts.File) { files = append(files, f) }, func(_ string, err error) { failure = err })
+	if err := errors.Join(err, failure); err != nil {
+		return err
+	}
+	judgements, result := judge.Files(files, judge.Context{Policy: p, At: time.Unix(1.76e9, 0), Material: true})
+	if len(judgements) != fileCount || len(result.Groups) != fileCount/4 {
+		return fmt.Errorf("%d files were judged and %d groups found", len(judgements), len(result.Groups))
+	}
+	return nil
 }
 
 // bareParse reads and parses every file, as many at once as there are processors.

@@ -7,4 +7,7 @@ import (
 	"nurvik/internal/cli"
 )
 
-func main() { os.Exit(cli.Main()) }
+func main() {
+	cli.LimitMemory()
+	os.Exit(cli.Main())
+}

@@ -24,7 +24,7 @@ type directory struct {
 }
 
 // access tells who can read the file that was opened under the path.
-func (r *Reader) access(path string, info fs.FileInfo) *facts.Access {
+func (r *Reader) access(path string, info fs.FileInfo, maybeLink bool) *facts.Access {
 	stat, ok := info.Sys().(*syscall.Stat_t)
 	if !ok {
 		return nil
@@ -37,7 +37,7 @@ func (r *Reader) access(path string, info fs.FileInfo) *facts.Access {
 	if err != nil {
 		return a
 	}
-	if link, err := os.Lstat(absolute); err == nil && link.Mode()&fs.ModeSymlink != 0 {
+	if link, err := lstat(absolute, maybeLink); err == nil && link.Mode()&fs.ModeSymlink != 0 {
 		if real, err := filepath.EvalSymlinks(absolute); err == nil {
 			a.Links = []string{absolute, real}
 			absolute = real
@@ -50,6 +50,14 @@ func (r *Reader) access(path string, info fs.FileInfo) *facts.Access {
 	a.Barred, a.BarredG = d.barred, d.barredGroup(stat.Gid)
 	a.Listed = d.barred == "" && d.own.Perm()&0o5 == 0o5
 	return a
+}
+
+// lstat looks at the path itself, where it may be a link.
+func lstat(path string, maybeLink bool) (fs.FileInfo, error) {
+	if !maybeLink {
+		return nil, fs.ErrNotExist
+	}
+	return os.Lstat(path)
 }
 
 func (r *Reader) directory(path string) *directory {

@@ -1,7 +1,9 @@
 package intake
 
 import (
+	"bytes"
 	"encoding/asn1"
+	"hash/maphash"
 	"math/big"
 
 	"golang.org/x/crypto/cryptobyte"
@@ -143,11 +145,11 @@ func (s *scan) element(der []byte, promised shape) (got shape, reason string) {
 // signed adds a certificate or a request. What was met before, in whatever
 // file, is not decoded again: the same intermediates lie everywhere.
 func (s *scan) signed(der []byte, kind shape) error {
-	id := pki.FingerprintOf(der)
+	id := maphash.Bytes(sums, der)
 	if known, ok := s.reader.met.Load(id); ok {
-		item := known.(facts.Item)
-		if (item.Kind == facts.Certificate) == (kind == isCertificate) {
-			s.add(item)
+		item := known.(*facts.Item)
+		if bytes.Equal(item.DER, der) && (item.Kind == facts.Certificate) == (kind == isCertificate) {
+			s.add(*item)
 			return nil
 		}
 	}
@@ -166,7 +168,7 @@ func (s *scan) signed(der []byte, kind shape) error {
 		item.Kind = facts.Request
 		item = item.Learnt(r.Brief())
 	}
-	s.reader.met.Store(id, item)
+	s.reader.met.Store(id, &item)
 	s.add(item)
 	return nil
 }

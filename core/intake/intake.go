@@ -43,13 +43,16 @@ type Reader struct {
 
 	directories sync.Map // what is known of directories, by path
 	names       sync.Map // of owners and groups, by number
-	met         sync.Map // certificates and requests that were decoded, by the SHA-256 of their DER
+	met         sync.Map // certificates and requests that were decoded, by sums of their DER
 }
 
 // ReadFile reads the file at the path: one set of facts, or one for each entry
 // of an archive. The error wraps ErrNothing, ErrTooLarge or what the system
 // said, and names the path; with ErrTooLarge the facts say so too.
-func (r *Reader) ReadFile(path string) ([]facts.File, error) {
+func (r *Reader) ReadFile(path string) ([]facts.File, error) { return r.readFile(path, true) }
+
+// readFile reads the file; maybeLink says that the path may be a symbolic link.
+func (r *Reader) readFile(path string, maybeLink bool) ([]facts.File, error) {
 	file, err := os.Open(path)
 	if err != nil {
 		return nil, err
@@ -59,7 +62,7 @@ func (r *Reader) ReadFile(path string) ([]facts.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	return r.read(path, file, int(min(info.Size(), MaxFileSize)), func() *facts.Access { return r.access(path, info) })
+	return r.read(path, file, int(min(info.Size(), MaxFileSize)), func() *facts.Access { return r.access(path, info, maybeLink) })
 }
 
 // Read reads a stream under the name that reports should give it.
@@ -69,9 +72,14 @@ func (r *Reader) Read(name string, stream io.Reader) ([]facts.File, error) {
 
 // read reads a stream of about the expected size.
 func (r *Reader) read(name string, stream io.Reader, expected int, access func() *facts.Access) ([]facts.File, error) {
-	buffer := bytes.NewBuffer(make([]byte, 0, expected+bytes.MinRead))
+	buffer, _ := buffers.Get().(*bytes.Buffer)
+	buffer.Reset()
+	buffer.Grow(expected + bytes.MinRead)
 	_, err := buffer.ReadFrom(io.LimitReader(stream, MaxFileSize+1))
 	data := buffer.Bytes()
+	if plainText(data) && len(data) < 1<<16 {
+		defer buffers.Put(buffer)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("read %s: %w", name, err)
 	}
@@ -83,17 +91,21 @@ func (r *Reader) read(name string, stream io.Reader, expected int, access func()
 		e.add(name, data, 0)
 		files = e.files
 	}
-	var failure error = fmt.Errorf("%s: %w; it holds no certificate, key, request or other material of a kind that is known", name, ErrNothing)
+	nothing := true
 	for i := range files {
 		if len(files[i].Items)+len(files[i].Defects) == 0 {
 			continue
 		}
-		failure = nil
+		nothing = false
 		if files[i].Path != name {
 			files[i].Archive = name
 		}
 		files[i].Access = access()
 	}
+	if nothing {
+		return nil, fmt.Errorf("%s: %w; it holds no certificate, key, request or other material of a kind that is known", name, ErrNothing)
+	}
+	var failure error
 	for _, f := range files {
 		for _, d := range f.Defects {
 			if d.Kind == facts.TooLarge {
@@ -101,10 +113,21 @@ func (r *Reader) read(name string, stream io.Reader, expected int, access func()
 			}
 		}
 	}
-	if errors.Is(failure, ErrNothing) {
-		return nil, failure
-	}
 	return files, failure
+}
+
+// buffers are used again for small texts, of which nothing is kept but copies.
+var buffers = sync.Pool{New: func() any { return new(bytes.Buffer) }}
+
+// plainText reports whether everything that is found in the data is a copy:
+// DER, keystores and archives are kept as they are in memory.
+func plainText(data []byte) bool {
+	for _, c := range data[:min(len(data), 64)] {
+		if c < ' ' && c != '\n' && c != '\r' && c != '\t' || c == 0x7f {
+			return false
+		}
+	}
+	return !isTar(data)
 }
 
 func newFile(path string) facts.File {
@@ -128,9 +151,10 @@ func (r *Reader) Recognise(name string, data []byte) facts.File {
 type scan struct {
 	reader *Reader
 	file   facts.File
-	place  facts.Place // where the part that is looked at begins
-	seen   map[[32]byte]bool
-	depth  int // of base64 inside base64
+	place  facts.Place       // where the part that is looked at begins
+	first  []byte            // the first block of this file
+	seen   map[uint64][]byte // blocks of this file, by their sums
+	depth  int               // of base64 inside base64
 	origin *origin
 }
 

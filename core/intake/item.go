@@ -1,9 +1,10 @@
 package intake
 
 import (
-	"crypto/sha256"
+	"bytes"
 	"encoding/binary"
 	"errors"
+	"hash/maphash"
 	"strings"
 
 	"nurvik/core/facts"
@@ -23,6 +24,22 @@ var labels = map[string]shape{
 	"PKCS7": isSet, "PKCS #7 SIGNED DATA": isSet, "CMS": isSet, "PKCS12": isPKCS12,
 	"EC PARAMETERS": isParameters, "DH PARAMETERS": isParameters, "X9.42 DH PARAMETERS": isParameters, "DSA PARAMETERS": isParameters,
 }
+
+// labelOf is the label as text; those in use are not copied.
+func labelOf(text []byte) string {
+	if label, ok := labelTexts[string(text)]; ok {
+		return label
+	}
+	return string(text)
+}
+
+var labelTexts = func() map[string]string {
+	texts := map[string]string{}
+	for label := range labels {
+		texts[label] = label
+	}
+	return texts
+}()
 
 var shapeWords = map[shape]string{
 	isCertificate: "a certificate", isRequest: "a certification request", isPKCS8: "a private key in PKCS#8", isEncrypted: "an encrypted private key",
@@ -69,14 +86,21 @@ func (s *scan) block(label, encryption string, der []byte, incomplete bool) {
 
 // again reports whether the same bytes were met in this file.
 func (s *scan) again(der []byte) bool {
-	if s.seen == nil {
-		s.seen = map[[32]byte]bool{}
+	if s.first == nil { // most files have one block
+		s.first = der
+		return false
 	}
-	sum := sha256.Sum256(der)
-	met := s.seen[sum]
-	s.seen[sum] = true
+	if s.seen == nil {
+		s.seen = map[uint64][]byte{maphash.Bytes(sums, s.first): s.first}
+	}
+	sum := maphash.Bytes(sums, der)
+	met := bytes.Equal(s.seen[sum], der)
+	s.seen[sum] = der
 	return met
 }
+
+// sums makes sums of bytes that nobody outside can foresee.
+var sums = maphash.MakeSeed()
 
 // elementSize is the length in bytes of the DER element that the data begin with.
 func elementSize(der []byte) int {
@@ -102,10 +126,14 @@ func (s *scan) add(item facts.Item) {
 
 // key adds a private key. encrypted says how it was protected, "" for not.
 func (s *scan) key(structure string, key *pki.PrivateKey, private []byte, protection string) {
-	k := &facts.Key{SPKI: key.Public.Raw, Type: key.Public.String(), Structure: structure, Encrypted: protection != "", Protection: protection, Problems: key.Problems}
+	k := &facts.Key{SPKI: key.Public.Raw, Structure: structure, Encrypted: protection != "", Protection: protection, Problems: key.Problems}
 	item := facts.Item{Kind: facts.PrivateKey, Key: k}
 	if key.Comparable() {
-		item = item.Learnt(key.Public.Brief())
+		known := key.Public.Brief()
+		k.Type = known.KeyText
+		item = item.Learnt(known)
+	} else {
+		k.Type = key.Public.String()
 	}
 	s.add(item)
 	if s.reader.Private != nil {

@@ -83,15 +83,7 @@ var (
 	endWord   = []byte("END ")
 )
 
-// hyphens counts the run that ends before the position, back to the limit, passing over one space.
-func hyphensBefore(data []byte, position, limit int) int {
-	i := position
-	for i > limit && data[i-1] == '-' {
-		i--
-	}
-	return position - i
-}
-
+// hyphensAfter counts the run that begins at the position.
 func hyphensAfter(data []byte, position int) int {
 	i := position
 	for i < len(data) && data[i] == '-' {
@@ -101,23 +93,28 @@ func hyphensAfter(data []byte, position int) int {
 }
 
 // boundary finds the next line of the kind: where its word begins, the label, and the hyphens around.
+// It goes from hyphen to hyphen, because base64 has none.
 func boundary(data, word []byte, from, limit int) (at int, label string, left, right int, ok bool) {
 	const longest = 64
-	for position := from; ; {
-		i := bytes.Index(data[position:limit], word)
+	for position := from; position < limit; {
+		i := bytes.IndexByte(data[position:limit], '-')
 		if i < 0 {
-			return 0, "", 0, 0, false
+			break
 		}
-		at = position + i
-		position = at + len(word)
-		left = hyphensBefore(data, at, from)
-		rest := data[position:min(limit, position+longest+2)]
-		end := bytes.Index(rest, []byte("--"))
-		if left < 2 || end < 0 || bytes.ContainsAny(rest[:end], "\r\n") {
+		left = hyphensAfter(data[:limit], position+i)
+		at = position + i + left
+		position = at
+		if left < 2 || !bytes.HasPrefix(data[at:limit], word) {
 			continue
 		}
-		return at, string(rest[:end]), left, hyphensAfter(data, position+end), true
+		rest := data[at+len(word) : min(limit, at+len(word)+longest+2)]
+		end := bytes.Index(rest, []byte("--"))
+		if end < 0 || bytes.ContainsAny(rest[:end], "\r\n") {
+			continue
+		}
+		return at, labelOf(rest[:end]), left, hyphensAfter(data, at+len(word)+end), true
 	}
+	return 0, "", 0, 0, false
 }
 
 // findFrame finds the next block. A block without an END line ends where the next one begins.
@@ -172,7 +169,10 @@ func (s *scan) frame(t *text, f frame) {
 	around := s.place
 	defer func() { s.place = around }()
 	s.place.Line, s.place.Offset = s.at(t, f.start)
-	s.place.Form, s.place.Label = joined(around.Form, "PEM"), pki.Printable(f.label)
+	s.place.Form, s.place.Label = joined(around.Form, "PEM"), f.label
+	if labels[f.label] == isNothing {
+		s.place.Label = pki.Printable(f.label)
+	}
 	if t.escaped {
 		s.place.Form = joined(around.Form, "PEM with escaped line ends")
 	}

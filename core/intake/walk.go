@@ -11,15 +11,25 @@ import (
 	"nurvik/core/facts"
 )
 
-// readAhead is how many files may be read before they are handed on, for each
-// processor: enough to keep all busy, few enough to bound the memory.
-const readAhead = 16
+// The paths of a walk are handed to the readers in portions, of which a few are
+// read ahead: enough to keep all processors busy, few enough to bound the memory.
+const (
+	portionSize   = 16
+	portionsAhead = 4 // for each processor
+)
 
 // result is one path of a walk, read or not.
 type result struct {
 	path  string
+	link  bool
 	files []facts.File
 	err   error
+}
+
+// portion is some paths of a walk; done is closed when they were read.
+type portion struct {
+	results []result
+	done    chan struct{}
 }
 
 // Walk reads every file below the directory, several at once, and hands them
@@ -29,44 +39,70 @@ type result struct {
 // says why the directory cannot be walked.
 func (r *Reader) Walk(ctx context.Context, directory string, found func(facts.File), failed func(path string, err error)) error {
 	processors := runtime.GOMAXPROCS(0)
-	pending := make(chan chan result, readAhead*processors)
-	slots := make(chan struct{}, processors)
+	ordered, work := make(chan *portion, portionsAhead*processors), make(chan *portion)
 	ended := make(chan error, 1)
-	go func() {
-		defer close(pending)
-		ended <- filepath.WalkDir(entered(directory), func(path string, entry fs.DirEntry, err error) error {
-			answer := make(chan result, 1)
-			switch {
-			case ctx.Err() != nil:
-				return ctx.Err()
-			case err != nil:
-				answer <- result{path: path, err: err}
-			case !isFile(path, entry):
-				return nil
-			default:
-				slots <- struct{}{}
-				go func() {
-					defer func() { <-slots }()
-					files, err := r.ReadFile(path)
-					answer <- result{path, files, err}
-				}()
+	for range processors {
+		go func() { // readers live as long as the walk, so that their stacks grow once
+			for p := range work {
+				r.readPortion(p)
 			}
-			pending <- answer
-			return nil
+		}()
+	}
+	go func() {
+		defer close(ordered)
+		defer close(work)
+		ended <- collect(ctx, directory, func(p *portion) {
+			ordered <- p
+			work <- p
 		})
 	}()
-	for answer := range pending {
-		a := <-answer
-		if a.err != nil && !errors.Is(a.err, ErrNothing) && !errors.Is(a.err, ErrTooLarge) {
-			failed(a.path, a.err)
-		}
-		for _, f := range a.files {
-			if len(f.Items)+len(f.Defects) > 0 {
-				found(f)
+	for p := range ordered {
+		<-p.done
+		for _, a := range p.results {
+			if a.err != nil && !errors.Is(a.err, ErrNothing) && !errors.Is(a.err, ErrTooLarge) {
+				failed(a.path, a.err)
+			}
+			for _, f := range a.files {
+				if len(f.Items)+len(f.Defects) > 0 {
+					found(f)
+				}
 			}
 		}
 	}
 	return <-ended
+}
+
+func (r *Reader) readPortion(p *portion) {
+	defer close(p.done)
+	for i := range p.results {
+		if a := &p.results[i]; a.err == nil {
+			a.files, a.err = r.readFile(a.path, a.link)
+		}
+	}
+}
+
+// collect walks the tree and hands out its files in portions.
+func collect(ctx context.Context, directory string, hand func(*portion)) error {
+	p := &portion{done: make(chan struct{})}
+	flush := func() {
+		if len(p.results) > 0 {
+			hand(p)
+			p = &portion{done: make(chan struct{})}
+		}
+	}
+	defer flush()
+	return filepath.WalkDir(entered(directory), func(path string, entry fs.DirEntry, err error) error {
+		switch {
+		case ctx.Err() != nil:
+			return ctx.Err()
+		case err == nil && !isFile(path, entry):
+			return nil
+		}
+		if p.results = append(p.results, result{path: path, link: entry == nil || !entry.Type().IsRegular(), err: err}); len(p.results) == portionSize {
+			flush()
+		}
+		return nil
+	})
 }
 
 // entered makes a directory that is a link one that is walked.

@@ -77,7 +77,7 @@ func join(names []string) string {
 // checkKeys examines the keys of the path below the anchor.
 func checkKeys(b *bundle) {
 	for _, c := range b.assessed.path.Below() {
-		for _, f := range keyFindings(c.PublicKey, c.Label(), b.context) {
+		for _, f := range keyFindings(c.PublicKey, c.Label, b.context) {
 			f.Evidence.Certificate = fingerprint(c)
 			b.add(f)
 		}

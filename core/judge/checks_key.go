@@ -8,31 +8,32 @@ import (
 	"nurvik/core/pki"
 )
 
-// keyFindings judges one public key. whose is the certificate, request or key file.
-func keyFindings(key pki.PublicKey, whose string, context *Context) []Finding {
+// keyFindings judges one public key. owner says whose it is: the certificate, request or key file.
+func keyFindings(key pki.PublicKey, owner func() string, context *Context) []Finding {
 	var out []Finding
 	add := func(code, message string, args ...any) *Finding {
-		f := found(code, key.Fingerprint().String(), whose, message, args...)
+		whose := owner()
+		f := found(code, key.Fingerprint().String(), whose, message, append([]any{whose}, args...)...)
 		f.Evidence.Key = key.String()
 		out = append(out, f)
 		return &out[len(out)-1]
 	}
 	if severity := shortness(key, context); severity != None {
-		add("key.too-short", "The key of %s is %s, which is too short.", whose, key).Severity = severity
+		add("key.too-short", "The key of %s is %s, which is too short.", key).Severity = severity
 	}
 	if weaknesses := context.weaknesses(key); len(weaknesses) > 0 {
 		var texts []string
 		for _, w := range weaknesses {
 			texts = append(texts, w.Text)
 		}
-		add("key.weak", "The key of %s is weak: %s.", whose, strings.Join(texts, "; "))
+		add("key.weak", "The key of %s is weak: %s.", strings.Join(texts, "; "))
 	}
 	if reason := keycheck.Unusual(key); reason != "" {
-		add("key.unusual", "The key of %s is unusual: %s.", whose, reason)
+		add("key.unusual", "The key of %s is unusual: %s.", reason)
 	}
 	if len(context.Shared) > 0 {
 		if factor := context.Shared[key.Match()]; factor != nil {
-			f := add("key.shared-prime", "The modulus of %s shares a prime factor of %d bits with that of another key.", whose, factor.BitLen())
+			f := add("key.shared-prime", "The modulus of %s shares a prime factor of %d bits with that of another key.", factor.BitLen())
 			for match, other := range context.Shared {
 				if match != key.Match() && other.Cmp(factor) == 0 {
 					f.Evidence.Observations = append(f.Evidence.Observations, "the other key: "+match.String())

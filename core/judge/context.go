@@ -38,9 +38,10 @@ func (c *Context) ready() {
 	if c.Verifier == nil {
 		c.Verifier = &chain.Verifier{}
 	}
-	if c.weak == nil {
-		c.weak = &sync.Map{}
+	if c.weak != nil { // a copy of one that is ready
+		return
 	}
+	c.weak = &sync.Map{}
 	all := slices.Concat(c.Trust, c.Audiences)
 	if c.Anchors != nil {
 		all = append(all, c.Anchors)

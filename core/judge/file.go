@@ -17,13 +17,12 @@ func File(file facts.File, context Context) Judgement {
 	j := Judgement{Target: file.Path, Kind: "file", Chains: []Chain{}}
 	context.ready()
 	material := examine(file, &context)
-	findings, given := material.findings, material.certificates
-	pool := newPool()
 	if context.Material {
-		j.Findings, j.Certificates = merge(findings), []pki.Description{}
+		j.Findings, j.Certificates = merge(material.findings), []pki.Description{}
 		j.Verdict = verdictOf(j.Findings)
 		return j
 	}
+	findings, given, pool := material.findings, material.certificates, newPool()
 	all := leaves(given)
 	isLeaf := map[*pki.Certificate]bool{}
 	for _, leaf := range all {

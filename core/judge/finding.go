@@ -126,6 +126,9 @@ func verdictOf(findings []Finding) Verdict {
 // merge joins the same finding on several addresses into one and sorts.
 func merge(findings []Finding) []Finding {
 	out := []Finding{}
+	if len(findings) == 0 {
+		return out
+	}
 	place := map[[2]string]int{} // in out, by code and subject
 	for _, f := range findings {
 		i, seen := place[[2]string{f.Code, f.Subject}]

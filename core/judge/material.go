@@ -91,7 +91,6 @@ func (m *material) defect(d facts.Defect) {
 }
 
 func (m *material) item(item facts.Item) {
-	place := placeOf(item.Line, item.Offset)
 	// located finishes findings that are about this item.
 	located := func(findings ...Finding) {
 		for _, f := range findings {
@@ -126,13 +125,13 @@ func (m *material) item(item facts.Item) {
 			unreadable(err)
 			return
 		}
-		located(keyFindings(b.Key, "the request of "+b.Label, m.context)...)
+		located(keyFindings(b.Key, func() string { return "the request of " + b.Label }, m.context)...)
 	case facts.PublicKey:
 		if b := item.Brief(); b != nil {
-			located(keyFindings(b.Key, "the public key at "+place, m.context)...)
+			located(keyFindings(b.Key, func() string { return "the public key at " + placeOf(item.Line, item.Offset) }, m.context)...)
 		}
 	case facts.PrivateKey:
-		m.privateKey(item, place, located)
+		m.privateKey(item, located)
 	}
 }
 
@@ -148,15 +147,16 @@ func (m *material) materialOnly(item facts.Item, located func(...Finding), unrea
 		located(malformed(c))
 		b = c.Brief()
 	}
-	located(keyFindings(b.Key, b.Label, m.context)...)
+	located(keyFindings(b.Key, func() string { return b.Label }, m.context)...)
 }
 
-func (m *material) privateKey(item facts.Item, place string, located func(...Finding)) {
+func (m *material) privateKey(item facts.Item, located func(...Finding)) {
 	b := item.Brief()
 	if b != nil {
-		located(keyFindings(b.Key, "the private key at "+place, m.context)...)
+		located(keyFindings(b.Key, func() string { return "the private key at " + placeOf(item.Line, item.Offset) }, m.context)...)
 	}
 	if len(item.Key.Problems) > 0 {
+		place := placeOf(item.Line, item.Offset)
 		subject := "private key at " + place
 		if b != nil {
 			subject = b.Key.Fingerprint().String()

@@ -35,7 +35,7 @@ type pairs struct {
 }
 
 func (p *pairs) add(m pairing.Member, f Finding) {
-	f.Evidence.Line, f.Evidence.Key = m.Line, m.Key
+	f.Evidence.Line, f.Evidence.Key = m.Line, m.KeyText
 	p.findings[m.File()] = append(p.findings[m.File()], f)
 }
 
@@ -53,20 +53,20 @@ func (p *pairs) sets() {
 		key, certificate, mismatch := s.Mismatch()
 		if mismatch {
 			for _, m := range slices.Concat(s.Keys, s.Certificates) {
-				p.told[m.Match()] = true
+				p.told[m.Match] = true
 			}
 			f := found("pair.key-mismatch", filepath.Base(certificate.Path), filepath.Base(certificate.Path),
-				"The key in %s does not belong to the certificate of %s in %s.", filepath.Base(key.Path), certificate.Label, filepath.Base(certificate.Path))
-			if fits := p.holders(certificate.Match(), facts.PrivateKey); len(fits) > 0 {
+				"The key in %s does not belong to the certificate of %s in %s.", filepath.Base(key.Path), certificate.Brief.Label, filepath.Base(certificate.Path))
+			if fits := p.holders(certificate.Match, facts.PrivateKey); len(fits) > 0 {
 				f.Message += " The key of the certificate is in " + fits[0] + "."
 				f.Evidence.Paths = fits
 			}
-			if fits := p.holders(key.Match(), facts.Certificate); len(fits) > 0 {
+			if fits := p.holders(key.Match, facts.Certificate); len(fits) > 0 {
 				f.Message += " The key belongs to the certificate in " + fits[0] + "."
 				f.Evidence.Paths = append(f.Evidence.Paths, fits...)
 			}
-			f.Evidence.Certificate = certificate.Fingerprint
-			p.add(key, f)
+			f.Evidence.Certificate = &certificate.SHA256
+			p.add(*key, f)
 		}
 		if store, file, disagree := s.Disagreement(); disagree && !(mismatch && p.agreesWithOne(s)) {
 			what := "key"
@@ -74,26 +74,26 @@ func (p *pairs) sets() {
 				what = "certificate"
 			}
 			f := found("pair.stores-disagree", filepath.Base(file.Path), filepath.Base(file.Path),
-				"The %s keystore holds another %s (%s) than %s beside it.", store.Container, what, described(store), filepath.Base(file.Path))
+				"The %s keystore holds another %s (%s) than %s beside it.", store.Container, what, described(*store), filepath.Base(file.Path))
 			f.Evidence.Paths = []string{file.Path}
 			p.behind[store.File()] = true
-			p.add(store, f)
+			p.add(*store, f)
 		}
 	}
 }
 
 func described(m pairing.Member) string {
-	if m.NotBefore != nil {
-		return fmt.Sprintf("%s, issued on %s", m.Label, m.NotBefore.UTC().Format("2006-01-02"))
+	if m.Kind == facts.Certificate {
+		return fmt.Sprintf("%s, issued on %s", m.Brief.Label, m.NotBefore.UTC().Format("2006-01-02"))
 	}
-	return m.Key
+	return m.KeyText
 }
 
 // agreesWithOne reports whether the keystore has the key of the key file or of the certificate file.
 func (p *pairs) agreesWithOne(s pairing.Set) bool {
 	others := slices.Concat(s.Keys, s.Certificates)
-	return slices.ContainsFunc(s.Stores, func(entry pairing.Member) bool {
-		return slices.ContainsFunc(others, func(m pairing.Member) bool { return m.Match() == entry.Match() })
+	return slices.ContainsFunc(s.Stores, func(entry *pairing.Member) bool {
+		return slices.ContainsFunc(others, func(m *pairing.Member) bool { return m.Match == entry.Match })
 	})
 }
 
@@ -101,7 +101,7 @@ func (p *pairs) agreesWithOne(s pairing.Set) bool {
 func (p *pairs) holders(match pki.Fingerprint, kind facts.ItemKind) []string {
 	var out []string
 	for _, m := range p.result.Members() {
-		if m.Kind == kind && m.Match() == match && !slices.Contains(out, m.Path) {
+		if m.Kind == kind && m.Match == match && !slices.Contains(out, m.Path) {
 			out = append(out, m.Path)
 		}
 	}
@@ -114,10 +114,10 @@ func (p *pairs) groups() {
 	var order []pki.Fingerprint
 	for _, m := range p.result.Members() {
 		if m.Kind == facts.PrivateKey && m.Comparable() {
-			if byKey[m.Match()] == nil {
-				order = append(order, m.Match())
+			if byKey[m.Match] == nil {
+				order = append(order, m.Match)
 			}
-			byKey[m.Match()] = append(byKey[m.Match()], m)
+			byKey[m.Match] = append(byKey[m.Match], m)
 		}
 	}
 	for _, match := range order {
@@ -133,7 +133,7 @@ func (p *pairs) groups() {
 }
 
 func (p *pairs) waiting(q pairing.Member) {
-	f := found("pair.request-waiting", q.Fingerprint.String(), q.Label, "The request of %s waits for its certificate: none has its key.", q.Label)
+	f := found("pair.request-waiting", q.SHA256.String(), q.Brief.Label, "The request of %s waits for its certificate: none has its key.", q.Brief.Label)
 	f.Evidence.Names = q.Names
 	p.add(q, f)
 }
@@ -164,7 +164,7 @@ func (p *pairs) copies(members []pairing.Member) {
 	}
 	slices.Sort(paths)
 	first := members[slices.IndexFunc(members, func(m pairing.Member) bool { return m.Path == paths[0] })]
-	f := found("pair.duplicate", first.Match().String(), filepath.Base(first.Path), "The private key lies in %s more: %s.", plural(len(paths)-1, "file"), coverageOf(paths[1:]))
+	f := found("pair.duplicate", first.Match.String(), filepath.Base(first.Path), "The private key lies in %s more: %s.", plural(len(paths)-1, "file"), coverageOf(paths[1:]))
 	if listed != "" {
 		f.Severity = Risk
 		f.Message += " Others can read the directory " + listed + "."
@@ -185,18 +185,18 @@ func coverageOf(paths []string) string {
 // leftOver judges what belongs to nothing.
 func (p *pairs) leftOver() {
 	for _, m := range p.result.Unpaired {
-		if !m.Comparable() || p.told[m.Match()] {
+		if !m.Comparable() || p.told[m.Match] {
 			continue
 		}
 		switch m.Kind {
 		case facts.PrivateKey:
-			p.add(m, found("pair.no-certificate", m.Match().String(), filepath.Base(m.Path), "No certificate and no request has the key (%s) in %s.", m.Key, name(m)))
+			p.add(m, found("pair.no-certificate", m.Match.String(), filepath.Base(m.Path), "No certificate and no request has the key (%s) in %s.", m.KeyText, name(m)))
 		case facts.Request:
 			p.waiting(m)
 		case facts.Certificate:
 			if beside, uncertain := p.result.Beside(m); beside && !uncertain {
-				f := found("pair.no-key", m.Fingerprint.String(), m.Label, "The private key of %s is not among the keys that lie here.", m.Label)
-				f.Evidence.Certificate = m.Fingerprint
+				f := found("pair.no-key", m.SHA256.String(), m.Brief.Label, "The private key of %s is not among the keys that lie here.", m.Brief.Label)
+				f.Evidence.Certificate = &m.SHA256
 				p.add(m, f)
 			}
 		}
@@ -213,19 +213,19 @@ func (p *pairs) successions() {
 			}
 			old := step.Certificate
 			for _, m := range p.result.Members() {
-				if m.Kind != facts.Certificate || *m.Fingerprint != *old.Fingerprint || p.behind[m.File()] {
+				if m.Kind != facts.Certificate || m.SHA256 != old.SHA256 || p.behind[m.File()] {
 					continue
 				}
-				f := found("pair.old-set", old.Fingerprint.String(), old.Label, "The certificate of %s in %s was superseded on %s by the one in %s.",
-					old.Label, name(m), next.Certificate.NotBefore.UTC().Format("2006-01-02"), next.Paths[0])
-				f.Evidence.Certificate, f.Evidence.NotBefore, f.Evidence.NotAfter = old.Fingerprint, old.NotBefore, old.NotAfter
+				f := found("pair.old-set", old.SHA256.String(), old.Brief.Label, "The certificate of %s in %s was superseded on %s by the one in %s.",
+					old.Brief.Label, name(m), next.Certificate.NotBefore.UTC().Format("2006-01-02"), next.Paths[0])
+				f.Evidence.Certificate, f.Evidence.NotBefore, f.Evidence.NotAfter = &old.SHA256, &old.NotBefore, &old.NotAfter
 				f.Evidence.Paths = append(slices.Clone(next.Paths), step.Keys...)
 				p.add(m, f)
 			}
 			if next.SPKI == step.SPKI {
-				f := found("pair.key-reused", next.Certificate.Fingerprint.String(), next.Certificate.Label, "The certificate of %s has the same key as the one before it, in %s.",
-					next.Certificate.Label, strings.Join(step.Paths, ", "))
-				f.Evidence.Certificate = next.Certificate.Fingerprint
+				f := found("pair.key-reused", next.Certificate.SHA256.String(), next.Certificate.Brief.Label, "The certificate of %s has the same key as the one before it, in %s.",
+					next.Certificate.Brief.Label, strings.Join(step.Paths, ", "))
+				f.Evidence.Certificate = &next.Certificate.SHA256
 				p.add(next.Certificate, f)
 			}
 		}
@@ -236,17 +236,21 @@ func (p *pairs) successions() {
 // judgements are in the order of the files.
 func Files(files []facts.File, context Context) ([]Judgement, *pairing.Result) {
 	context.ready()
-	result := pairing.Pair(files, context.At)
-	together := Pairs(files, result, context)
-	judgements := make([]Judgement, len(files))
-	InParallel(len(files), func(i int) {
-		j := File(files[i], context)
-		if extra := together[i]; len(extra) > 0 {
-			j.Findings = merge(append(j.Findings, extra...))
-			j.Verdict = verdictOf(j.Findings)
-		}
-		judgements[i] = j
+	var result *pairing.Result
+	var together map[int][]Finding
+	var group sync.WaitGroup
+	group.Go(func() {
+		result = pairing.Pair(files, context.At)
+		together = Pairs(files, result, context)
 	})
+	judgements := make([]Judgement, len(files))
+	InParallel(len(files), func(i int) { judgements[i] = File(files[i], context) })
+	group.Wait()
+	for i, extra := range together {
+		j := &judgements[i]
+		j.Findings = merge(append(j.Findings, extra...))
+		j.Verdict = verdictOf(j.Findings)
+	}
 	return judgements, result
 }
 

@@ -5,6 +5,7 @@ package keycheck
 import (
 	"fmt"
 	"math/big"
+	"math/bits"
 	"slices"
 	"sync"
 
@@ -74,49 +75,78 @@ func Unusual(k pki.PublicKey) string {
 	return ""
 }
 
-// smallPrimes are the odd primes below 2000, and products of neighbours that
-// fit into a word: one division by a product serves several primes.
-var smallPrimes = sync.OnceValue(func() (s struct {
-	primes   []int64
-	products []*big.Int
-	members  [][]int64
-}) {
+// smallPrimes are the odd primes below 2000.
+var smallPrimes = sync.OnceValue(func() (primes []int64) {
 	for n := int64(3); n < 2000; n += 2 {
-		if !slices.ContainsFunc(s.primes, func(p int64) bool { return n%p == 0 }) {
-			s.primes = append(s.primes, n)
+		if !slices.ContainsFunc(primes, func(p int64) bool { return n%p == 0 }) {
+			primes = append(primes, n)
 		}
 	}
+	return primes
+})
+
+// primeGroup is some small primes whose products are shared: a number is reduced
+// by the product of all of them first, and then by those that fit into a word.
+type primeGroup struct {
+	product *big.Int
+	words   []uint64
+	members [][]int64 // primes of each word
+}
+
+var primeGroups = sync.OnceValue(func() (groups []primeGroup) {
 	product, members := int64(1), []int64(nil)
-	for _, p := range append(s.primes, 0) {
-		if p == 0 || product > (1<<62)/p {
-			s.products, s.members = append(s.products, big.NewInt(product)), append(s.members, members)
+	current := primeGroup{product: big.NewInt(1)}
+	for _, p := range append(slices.Clone(smallPrimes()), 0) {
+		if p == 0 || product > (1<<(bits.UintSize-2))/p {
+			current.words, current.members = append(current.words, uint64(product)), append(current.members, members)
+			current.product.Mul(current.product, big.NewInt(product))
 			product, members = 1, nil
+		}
+		if p == 0 || len(current.words) == 4 {
+			groups = append(groups, current)
+			current = primeGroup{product: big.NewInt(1)}
 		}
 		if p > 0 {
 			product *= p
 			members = append(members, p)
 		}
 	}
-	return s
+	return groups
 })
 
 // smallFactor returns a prime that divides the number, 0 for none below 2000.
 func smallFactor(n *big.Int) int64 {
-	small, rest := smallPrimes(), new(big.Int)
-	for i, product := range small.products {
-		r := rest.Rem(n, product).Int64()
-		for _, p := range small.members[i] {
-			if r%p == 0 {
-				return p
+	quotient, rest := new(big.Int), new(big.Int)
+	for _, g := range primeGroups() {
+		quotient.QuoRem(n, g.product, rest)
+		for i, word := range g.words {
+			r := int64(remainder(rest, word))
+			for _, p := range g.members[i] {
+				if r%p == 0 {
+					return p
+				}
 			}
 		}
 	}
 	return 0
 }
 
+// remainder is n modulo a number of at most 63 bits.
+func remainder(n *big.Int, by uint64) uint64 {
+	words, r := n.Bits(), uint64(0)
+	for i := len(words) - 1; i >= 0; i-- {
+		if bits.UintSize == 32 {
+			r = (r<<32 | uint64(words[i])) % by // the products of 32-bit machines fit
+			continue
+		}
+		_, r = bits.Div64(r, uint64(words[i]), by)
+	}
+	return r
+}
+
 // closePrimes tries a few steps of Fermat's factorisation: n = a² − b² with a just above √n.
 func closePrimes(n *big.Int) bool {
-	a := new(big.Int).Sqrt(n)
+	a := root(n)
 	square := new(big.Int).Mul(a, a)
 	if square.Cmp(n) == 0 {
 		return true
@@ -126,11 +156,10 @@ func closePrimes(n *big.Int) bool {
 	difference.Sub(difference, n)
 	step := new(big.Int).Lsh(a, 1)
 	step.Add(step, big.NewInt(1))
-	two, root, check := big.NewInt(2), new(big.Int), new(big.Int)
+	two, check := big.NewInt(2), new(big.Int)
 	for range fermatSteps {
-		// A square leaves one of few remainders, which spares most roots.
-		if low := difference.Bits(); len(low) == 0 || squareRemainders>>(uint64(low[0])&63)&1 == 1 {
-			if check.Mul(root.Sqrt(difference), root).Cmp(difference) == 0 {
+		if maybeSquare(difference) {
+			if b := root(difference); check.Mul(b, b).Cmp(difference) == 0 {
 				return true
 			}
 		}
@@ -140,13 +169,49 @@ func closePrimes(n *big.Int) bool {
 	return false
 }
 
-// squareRemainders has a bit for each remainder of a square divided by 64.
-var squareRemainders = func() (mask uint64) {
-	for i := range uint64(64) {
-		mask |= 1 << (i * i % 64)
+// root is the largest integer whose square is not larger than n. It begins with
+// the root of the upper half, so that one division for each doubling of the
+// size is enough; big.Int.Sqrt does eleven for a modulus.
+func root(n *big.Int) *big.Int {
+	if n.BitLen() <= 64 {
+		return new(big.Int).Sqrt(n)
 	}
-	return mask
-}()
+	half := uint(n.BitLen()) / 4
+	s := root(new(big.Int).Rsh(n, 2*half))
+	s.Lsh(s, half)
+	s.Add(s, new(big.Int).Quo(n, s)).Rsh(s, 1)
+	one, square := big.NewInt(1), new(big.Int)
+	for square.Mul(s, s).Cmp(n) > 0 {
+		s.Sub(s, one)
+	}
+	for square.Mul(s.Add(s, one), s).Cmp(n) <= 0 {
+	}
+	return s.Sub(s, one)
+}
+
+// maybeSquare spares nearly all roots: a square leaves one of few remainders.
+func maybeSquare(n *big.Int) bool {
+	low := n.Bits()
+	if len(low) > 0 && !squares(64)[low[0]&63] {
+		return false
+	}
+	r := remainder(n, 63*65*11*17*19)
+	return squares(63)[r%63] && squares(65)[r%65] && squares(11)[r%11] && squares(17)[r%17] && squares(19)[r%19]
+}
+
+// squares tells which remainders by the number squares leave.
+func squares(by int) []bool { return squareTables()[by] }
+
+var squareTables = sync.OnceValue(func() map[int][]bool {
+	tables := map[int][]bool{}
+	for _, by := range []int{64, 63, 65, 11, 17, 19} {
+		tables[by] = make([]bool, by)
+		for i := range by {
+			tables[by][i*i%by] = true
+		}
+	}
+	return tables
+})
 
 // structurePrimes are the primes of the published test (Nemec and others,
 // "The Return of Coppersmith's Attack", 2017, section 2.3): moduli of the
@@ -156,7 +221,7 @@ var structurePrimes = sync.OnceValue(func() (s struct {
 	powers  map[int64][]bool
 }) {
 	s.product, s.powers = big.NewInt(1), map[int64][]bool{}
-	for _, p := range smallPrimes().primes {
+	for _, p := range smallPrimes() {
 		if p > 167 {
 			break
 		}
@@ -174,7 +239,7 @@ func structured(n *big.Int) bool {
 	s := structurePrimes()
 	reduced := new(big.Int).Rem(n, s.product)
 	rest, divisor := new(big.Int), new(big.Int)
-	for _, p := range smallPrimes().primes {
+	for _, p := range smallPrimes() {
 		powers, ok := s.powers[p]
 		if !ok {
 			break

@@ -37,25 +37,25 @@ func Ask(keyFiles, certificateFiles []facts.File) Answer {
 	}
 	for _, k := range keys {
 		for _, c := range certificates {
-			if k.Comparable() && k.match == c.match {
+			if k.Comparable() && k.Match == c.Match {
 				return Answer{Belong: true, Known: true, Key: &k, Certificate: &c,
-					Sentence: fmt.Sprintf("They belong together: the %s of %s has the public half of this key (%s).", kindWord(c), c.Label, c.Key)}
+					Sentence: fmt.Sprintf("They belong together: the %s of %s has the public half of this key (%s).", kindWord(c), c.Brief.Label, c.KeyText)}
 			}
 		}
 	}
 	for _, k := range keys {
 		if !k.Comparable() {
 			sentence := "The public half of the key cannot be computed here, so it cannot be compared."
-			if k.Locked != "" {
-				sentence = lockedSentence[k.Locked]
+			if reason := k.Closed(); reason != "" {
+				sentence = lockedSentence[reason]
 			}
 			return Answer{Key: &k, Certificate: &certificates[0], Sentence: sentence}
 		}
 	}
 	k, c := keys[0], certificates[0]
-	sentence := fmt.Sprintf("They do not belong together: the key is %s, and the %s of %s is for another key, %s.", k.Key, kindWord(c), c.Label, c.Key)
-	if k.Key == c.Key {
-		sentence = fmt.Sprintf("They do not belong together: both are %s, but the public key in the %s of %s is another one.", c.Key, kindWord(c), c.Label)
+	sentence := fmt.Sprintf("They do not belong together: the key is %s, and the %s of %s is for another key, %s.", k.KeyText, kindWord(c), c.Brief.Label, c.KeyText)
+	if k.KeyText == c.KeyText {
+		sentence = fmt.Sprintf("They do not belong together: both are %s, but the public key in the %s of %s is another one.", c.KeyText, kindWord(c), c.Brief.Label)
 	}
 	return Answer{Known: true, Key: &k, Certificate: &c, Sentence: sentence}
 }
@@ -71,12 +71,9 @@ var lockedSentence = map[string]string{
 
 func only(files []facts.File, kind facts.ItemKind) []Member {
 	var out []Member
-	for i, f := range files {
-		for _, item := range f.Items {
-			if item.Kind != kind {
-				continue
-			}
-			if m, ok := member(i, f, item, time.Time{}); ok {
+	for i := range files {
+		for n := range files[i].Items {
+			if m, ok := member(&files[i], n, time.Time{}); ok && m.Kind == kind {
 				out = append(out, m)
 			}
 		}

@@ -4,7 +4,9 @@
 package pairing
 
 import (
+	"bytes"
 	"cmp"
+	"encoding/json"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -14,29 +16,57 @@ import (
 	"nurvik/core/pki"
 )
 
-// Member is one piece of material, with what pairing needs of it.
+// Member is one piece of material: a key, a request or a certificate.
 type Member struct {
+	*facts.Item
+	*pki.Brief        // empty for a key whose public half is not known
+	Path       string // of its file
+	Valid      bool   // the certificate is valid at the time of judging
+	Why        string // of left-overs: why it is one
+
+	file int // index of its file
+}
+
+// memberJSON is the form of a member for programs.
+type memberJSON struct {
 	Kind        facts.ItemKind   `json:"kind"`
 	Path        string           `json:"path"`
 	Line        int              `json:"line,omitempty"`
 	Offset      int              `json:"offset,omitempty"`
 	Container   string           `json:"container,omitempty"`
 	Alias       string           `json:"alias,omitempty"`
-	Fingerprint *pki.Fingerprint `json:"sha256,omitempty" doc:"SHA-256 of the DER, of certificates and requests"`
-	Label       string           `json:"label,omitempty" doc:"Whose it is"`
+	Fingerprint *pki.Fingerprint `json:"sha256,omitempty"` // of the DER, of certificates and requests
+	Label       string           `json:"label,omitempty"`
 	Names       []string         `json:"names,omitempty"`
 	NotBefore   *time.Time       `json:"not_before,omitempty"`
 	NotAfter    *time.Time       `json:"not_after,omitempty"`
-	Valid       bool             `json:"valid,omitempty" doc:"The certificate is valid at the time of judging"`
+	Valid       bool             `json:"valid,omitempty"`
 	Authority   bool             `json:"authority,omitempty"`
-	Locked      string           `json:"locked,omitempty" doc:"Why the key stayed closed"`
-	Key         string           `json:"key,omitempty" doc:"Such as EC P-256"`
+	Locked      string           `json:"locked,omitempty"` // why the key stayed closed
+	Key         string           `json:"key,omitempty"`
 	Serial      string           `json:"serial,omitempty"`
-	Why         string           `json:"why,omitempty" doc:"Of left-overs: why it is one"`
+	Why         string           `json:"why,omitempty"`
+}
 
-	file    int // index of its file
-	match   pki.Fingerprint
-	trusted bool // an anchor, by its place in a keystore
+// MarshalJSON implements json.Marshaler.
+func (m Member) MarshalJSON() ([]byte, error) {
+	out := memberJSON{Kind: m.Kind, Path: m.Path, Line: m.Line, Offset: m.Offset, Container: m.Container, Alias: m.Alias, Label: m.Brief.Label,
+		Names: m.Names, Valid: m.Valid, Authority: m.Authority, Locked: m.Closed(), Key: m.KeyText, Serial: m.Serial, Why: m.Why}
+	if m.Kind != facts.PrivateKey {
+		out.Fingerprint = &m.SHA256
+	}
+	if m.Kind == facts.Certificate {
+		out.NotBefore, out.NotAfter = &m.NotBefore, &m.NotAfter
+	}
+	return json.Marshal(out)
+}
+
+// Closed says why a key stayed closed, "" when it did not.
+func (m Member) Closed() string {
+	if m.Item.Key != nil {
+		return m.Item.Key.Locked
+	}
+	return ""
 }
 
 // Group is what belongs to one key.
@@ -68,7 +98,7 @@ type Result struct {
 	Unpaired    []Member     `json:"unpaired"`
 	Successions []Succession `json:"successions"`
 
-	members     []Member // whose places are fixed once all are there
+	members     []Member         // whose places are fixed once all are there
 	directories map[string][]int // indexes of members by directory
 }
 
@@ -85,10 +115,12 @@ func Pair(files []facts.File, at time.Time) *Result {
 		}
 	}
 	r.members = make([]Member, 0, count)
-	for i, f := range files {
+	for i := range files {
+		f := &files[i]
 		directory := filepath.Dir(f.Path)
-		for _, item := range f.Items {
-			if m, ok := member(i, f, item, at); ok {
+		for n := range f.Items {
+			if m, ok := member(f, n, at); ok {
+				m.file = i
 				r.directories[directory] = append(r.directories[directory], len(r.members))
 				r.members = append(r.members, m)
 			}
@@ -99,33 +131,27 @@ func Pair(files []facts.File, at time.Time) *Result {
 	return r
 }
 
-// member takes from an item what pairing needs. Other kinds than keys, certificates and requests are left out.
-func member(index int, f facts.File, item facts.Item, at time.Time) (Member, bool) {
-	m := Member{Kind: item.Kind, Path: f.Path, Line: item.Line, Offset: item.Offset, Container: item.Container, Alias: item.Alias, file: index, trusted: item.Trusted}
-	switch item.Kind {
-	case facts.PrivateKey:
-		m.Locked, m.Key = item.Key.Locked, item.Key.Type
-		if b := item.Brief(); b != nil {
-			m.match = b.Match
-		}
-		return m, true
-	case facts.Certificate, facts.Request:
-		b := item.Brief()
-		if b == nil {
+// nothing is the brief of keys of which nothing is known.
+var nothing pki.Brief
+
+// member makes a member of an item. Other kinds than keys, certificates and requests are left out.
+func member(f *facts.File, n int, at time.Time) (Member, bool) {
+	m := Member{Item: &f.Items[n], Brief: &nothing, Path: f.Path}
+	switch m.Kind {
+	case facts.PrivateKey, facts.Certificate, facts.Request:
+		if b := m.Item.Brief(); b != nil {
+			m.Brief = b
+		} else if m.Kind != facts.PrivateKey {
 			return m, false
 		}
-		m.Fingerprint, m.Label, m.Names, m.Key, m.match = &b.SHA256, b.Label, b.Names, b.Key.String(), b.Match
-		if item.Kind == facts.Certificate {
-			m.Serial, m.Authority = b.Serial, b.Authority
-			m.NotBefore, m.NotAfter, m.Valid = &b.NotBefore, &b.NotAfter, !at.Before(b.NotBefore) && !at.After(b.NotAfter)
-		}
+		m.Valid = m.Kind == facts.Certificate && !at.Before(m.NotBefore) && !at.After(m.NotAfter)
 		return m, true
 	}
 	return m, false
 }
 
 // Comparable reports whether the member's public key is known.
-func (m Member) Comparable() bool { return !m.match.IsZero() }
+func (m Member) Comparable() bool { return !m.Match.IsZero() }
 
 // group sorts members by key. A group has at least two kinds of material;
 // anything else is left over, except authorities, which nobody expects to have their keys here.
@@ -137,16 +163,16 @@ func (r *Result) group() {
 		if !m.Comparable() {
 			left := *m
 			left.Why = "its public half is not known, so it cannot be compared"
-			if m.Locked != "" {
-				left.Why = "it is locked (" + strings.ReplaceAll(m.Locked, "-", " ") + "), so it cannot be compared"
+			if reason := m.Closed(); reason != "" {
+				left.Why = "it is locked (" + strings.ReplaceAll(reason, "-", " ") + "), so it cannot be compared"
 			}
 			r.Unpaired = append(r.Unpaired, left)
 			continue
 		}
-		g := byKey[m.match]
+		g := byKey[m.Match]
 		if g == nil {
-			g = &Group{SPKI: m.match, Key: m.Key, Keys: []*Member{}, Certificates: []*Member{}, Requests: []*Member{}}
-			byKey[m.match] = g
+			g = &Group{SPKI: m.Match, Key: m.KeyText, Keys: []*Member{}, Certificates: []*Member{}, Requests: []*Member{}}
+			byKey[m.Match] = g
 			order = append(order, g)
 		}
 		switch m.Kind {
@@ -159,7 +185,7 @@ func (r *Result) group() {
 		}
 	}
 	for _, g := range order {
-		slices.SortStableFunc(g.Certificates, func(a, b *Member) int { return b.NotBefore.Compare(*a.NotBefore) })
+		slices.SortStableFunc(g.Certificates, func(a, b *Member) int { return b.NotBefore.Compare(a.NotBefore) })
 		kinds := min(len(g.Keys), 1) + min(len(g.Certificates), 1) + min(len(g.Requests), 1)
 		if kinds > 1 {
 			r.Groups = append(r.Groups, *g)
@@ -167,7 +193,7 @@ func (r *Result) group() {
 		}
 		r.leftOver(g.Keys, "no certificate or request has this key")
 		r.leftOver(g.Requests, "the certificate that was requested is not here, nor the key")
-		leaves := slices.DeleteFunc(slices.Clone(g.Certificates), func(m *Member) bool { return m.Authority || m.trusted })
+		leaves := slices.DeleteFunc(slices.Clone(g.Certificates), func(m *Member) bool { return m.Authority || m.Trusted })
 		r.leftOver(leaves, "its private key is not here")
 	}
 }
@@ -201,14 +227,14 @@ func (r *Result) succeed(at time.Time) {
 	first := map[string]*Member{}
 	for i := range r.members {
 		m := &r.members[i]
-		if m.Kind != facts.Certificate || m.Authority || m.trusted || len(m.Names) == 0 || m.NotBefore.IsZero() {
+		if m.Kind != facts.Certificate || m.Authority || m.Trusted || len(m.Names) == 0 || m.NotBefore.IsZero() {
 			continue
 		}
 		key := nameKey(*m)
 		switch known := first[key]; {
 		case known == nil:
 			first[key] = m
-		case *known.Fingerprint != *m.Fingerprint:
+		case known.SHA256 != m.SHA256:
 			byNames[key] = nil
 		}
 	}
@@ -219,9 +245,9 @@ func (r *Result) succeed(at time.Time) {
 	for i := range r.members {
 		m := &r.members[i]
 		if m.Kind == facts.PrivateKey && m.Comparable() {
-			keys[m.match] = append(keys[m.match], m.Path)
+			keys[m.Match] = append(keys[m.Match], m.Path)
 		}
-		if m.Kind != facts.Certificate || m.Authority || m.trusted || len(m.Names) == 0 || m.NotBefore.IsZero() {
+		if m.Kind != facts.Certificate || m.Authority || m.Trusted || len(m.Names) == 0 || m.NotBefore.IsZero() {
 			continue
 		}
 		key := nameKey(*m)
@@ -241,21 +267,21 @@ func (r *Result) succeed(at time.Time) {
 func stepsOf(members []*Member, keys map[pki.Fingerprint][]string) []Step {
 	steps := []Step{}
 	for _, m := range members {
-		i := slices.IndexFunc(steps, func(s Step) bool { return *s.Certificate.Fingerprint == *m.Fingerprint })
+		i := slices.IndexFunc(steps, func(s Step) bool { return s.Certificate.SHA256 == m.SHA256 })
 		if i < 0 {
 			i = len(steps)
-			own := slices.Compact(slices.Sorted(slices.Values(keys[m.match])))
+			own := slices.Compact(slices.Sorted(slices.Values(keys[m.Match])))
 			if own == nil {
 				own = []string{}
 			}
-			steps = append(steps, Step{Certificate: *m, SPKI: m.match, Keys: own})
+			steps = append(steps, Step{Certificate: *m, SPKI: m.Match, Keys: own})
 		}
 		if !slices.Contains(steps[i].Paths, m.Path) {
 			steps[i].Paths = append(steps[i].Paths, m.Path)
 		}
 	}
 	slices.SortFunc(steps, func(a, b Step) int {
-		return cmp.Or(a.Certificate.NotBefore.Compare(*b.Certificate.NotBefore), cmp.Compare(a.Certificate.Fingerprint.String(), b.Certificate.Fingerprint.String()))
+		return cmp.Or(a.Certificate.NotBefore.Compare(b.Certificate.NotBefore), bytes.Compare(a.Certificate.SHA256[:], b.Certificate.SHA256[:]))
 	})
 	return steps
 }
@@ -267,9 +293,9 @@ func sequence(steps []Step, at time.Time) []Step {
 		return steps
 	}
 	newest := steps[len(steps)-1].Certificate
-	kind, _, _ := strings.Cut(newest.Key, " ")
+	kind, _, _ := strings.Cut(newest.KeyText, " ")
 	return slices.DeleteFunc(steps, func(s Step) bool {
-		own, _, _ := strings.Cut(s.Certificate.Key, " ")
+		own, _, _ := strings.Cut(s.Certificate.KeyText, " ")
 		return own != kind && !s.Certificate.NotAfter.Before(at)
 	})
 }

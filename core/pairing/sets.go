@@ -14,9 +14,9 @@ import (
 type Set struct {
 	Directory    string
 	Stem         string // the name that they share; "" where only the directory puts them together
-	Keys         []Member
-	Certificates []Member // leaves
-	Stores       []Member // keys and leaves in keystores
+	Keys         []*Member
+	Certificates []*Member // leaves
+	Stores       []*Member // keys and leaves in keystores
 }
 
 // roles are words that say what a file is, not whose.
@@ -54,8 +54,8 @@ func (r *Result) Sets() []Set {
 	for directory, members := range r.directories {
 		sets := map[string]*Set{}
 		for _, i := range members {
-			m := r.members[i]
-			if !m.Comparable() || m.Kind == facts.Request || m.Kind == facts.Certificate && (m.Authority || m.trusted) {
+			m := &r.members[i]
+			if !m.Comparable() || m.Kind == facts.Request || m.Kind == facts.Certificate && (m.Authority || m.Trusted) {
 				continue
 			}
 			stem := Stem(m.Path)
@@ -105,11 +105,11 @@ func (r *Result) alone(sets map[string]*Set) {
 }
 
 // distinct are the keys that occur.
-func distinct(members []Member) []pki.Fingerprint {
+func distinct(members []*Member) []pki.Fingerprint {
 	var out []pki.Fingerprint
 	for _, m := range members {
-		if !slices.Contains(out, m.match) {
-			out = append(out, m.match)
+		if !slices.Contains(out, m.Match) {
+			out = append(out, m.Match)
 		}
 	}
 	return out
@@ -117,7 +117,7 @@ func distinct(members []Member) []pki.Fingerprint {
 
 // Mismatch returns a key and a leaf of the set that should belong together and
 // do not: none of its keys fits any of its leaves.
-func (s Set) Mismatch() (key, certificate Member, found bool) {
+func (s Set) Mismatch() (key, certificate *Member, found bool) {
 	if len(s.Keys) == 0 || len(s.Certificates) == 0 {
 		return key, certificate, false
 	}
@@ -127,26 +127,26 @@ func (s Set) Mismatch() (key, certificate Member, found bool) {
 			return key, certificate, false
 		}
 	}
-	newest := slices.MaxFunc(s.Certificates, func(a, b Member) int { return a.NotBefore.Compare(*b.NotBefore) })
+	newest := slices.MaxFunc(s.Certificates, func(a, b *Member) int { return a.NotBefore.Compare(b.NotBefore) })
 	return s.Keys[0], newest, true
 }
 
 // Disagreement returns an entry of a keystore that differs from the key file
 // or the certificate file of the same service.
-func (s Set) Disagreement() (store, file Member, found bool) {
+func (s Set) Disagreement() (store, file *Member, found bool) {
 	for _, entry := range s.Stores {
-		var others []Member
+		var others []*Member
 		if entry.Kind == facts.PrivateKey {
 			others = s.Keys
 		} else {
 			others = s.Certificates
 		}
-		if len(others) == 0 || slices.ContainsFunc(others, func(m Member) bool { return entry.same(m) }) {
+		if len(others) == 0 || slices.ContainsFunc(others, func(m *Member) bool { return entry.same(m) }) {
 			continue
 		}
 		// Another entry of the same store may be the one that agrees.
-		agrees := slices.ContainsFunc(s.Stores, func(other Member) bool {
-			return other.Path == entry.Path && other.Kind == entry.Kind && slices.ContainsFunc(others, func(m Member) bool { return other.same(m) })
+		agrees := slices.ContainsFunc(s.Stores, func(other *Member) bool {
+			return other.Path == entry.Path && other.Kind == entry.Kind && slices.ContainsFunc(others, func(m *Member) bool { return other.same(m) })
 		})
 		if !agrees {
 			return entry, others[0], true
@@ -156,11 +156,11 @@ func (s Set) Disagreement() (store, file Member, found bool) {
 }
 
 // same compares certificates as a whole and keys by their public half.
-func (m Member) same(other Member) bool {
+func (m *Member) same(other *Member) bool {
 	if m.Kind == facts.Certificate {
-		return *m.Fingerprint == *other.Fingerprint
+		return m.SHA256 == other.SHA256
 	}
-	return m.match == other.match
+	return m.Match == other.Match
 }
 
 // Beside reports whether keys or requests lie in the directory of the member,
@@ -177,9 +177,6 @@ func (r *Result) Beside(m Member) (any, uncertain bool) {
 
 // File is the index of the member's file among those that were given.
 func (m Member) File() int { return m.file }
-
-// Match identifies the member's key; zero when it is not known.
-func (m Member) Match() pki.Fingerprint { return m.match }
 
 // Members are all members in the order of the files.
 func (r *Result) Members() []Member { return r.members }

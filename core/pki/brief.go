@@ -13,6 +13,7 @@ type Brief struct {
 	NotAfter  time.Time
 	Authority bool
 	Key       PublicKey
+	KeyText   string      // such as EC P-256
 	Match     Fingerprint // of the key
 	Anomalies []Anomaly
 }
@@ -20,13 +21,13 @@ type Brief struct {
 // Brief makes the brief of a certificate.
 func (c *Certificate) Brief() *Brief {
 	return &Brief{SHA256: c.fingerprint, Label: c.Label(), Names: c.HostNames(), Serial: c.SerialHex(), NotBefore: c.NotBefore, NotAfter: c.NotAfter,
-		Authority: c.IsCA(), Key: c.PublicKey, Match: c.PublicKey.Match(), Anomalies: c.Anomalies}
+		Authority: c.IsCA(), Key: c.PublicKey, KeyText: c.PublicKey.String(), Match: c.PublicKey.Match(), Anomalies: c.Anomalies}
 }
 
 // Brief makes the brief of a request.
 func (r *Request) Brief() *Brief {
-	return &Brief{SHA256: FingerprintOf(r.Raw), Label: r.Label(), Names: r.Wanted.HostNames(), Key: r.PublicKey, Match: r.PublicKey.Match(), Anomalies: r.Anomalies}
+	return &Brief{SHA256: FingerprintOf(r.Raw), Label: r.Label(), Names: r.Wanted.HostNames(), Key: r.PublicKey, KeyText: r.PublicKey.String(), Match: r.PublicKey.Match(), Anomalies: r.Anomalies}
 }
 
 // Brief makes the brief of a key.
-func (k PublicKey) Brief() *Brief { return &Brief{Key: k, Match: k.Match()} }
+func (k PublicKey) Brief() *Brief { return &Brief{Key: k, KeyText: k.String(), Match: k.Match()} }

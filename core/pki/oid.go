@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 )
 
 // OID is an object identifier in dotted notation. The zero value is none.
@@ -14,6 +15,36 @@ type OID string
 // parseOID decodes an OBJECT IDENTIFIER's contents (X.690, 8.19). Arcs of any
 // size are kept.
 func parseOID(content []byte) (OID, bool) {
+	if id, ok := encodedOIDs()[string(content)]; ok {
+		return id, true
+	}
+	return parseAnyOID(content)
+}
+
+// encodedOIDs are the identifiers that are known here, by their encoding:
+// nearly all that occur, so that no text is made for them.
+var encodedOIDs = sync.OnceValue(func() map[string]OID {
+	known := map[string]OID{}
+	add := func(id OID) { known[string(id.der()[2:])] = id }
+	for id := range words {
+		add(id)
+	}
+	for id := range attributeWords {
+		add(id)
+	}
+	for id := range keyAlgorithms {
+		add(id)
+	}
+	for id := range signatureAlgorithms {
+		add(id)
+	}
+	for id := range curves {
+		add(id)
+	}
+	return known
+})
+
+func parseAnyOID(content []byte) (OID, bool) {
 	if len(content) == 0 || len(content) > 256 || content[len(content)-1]&0x80 != 0 {
 		return "", false
 	}

@@ -2,8 +2,8 @@ package pki
 
 import (
 	"crypto/elliptic"
-	"fmt"
 	"math/big"
+	"strconv"
 
 	"golang.org/x/crypto/cryptobyte"
 )
@@ -47,11 +47,11 @@ func (k PublicKey) String() string {
 	case k.Algorithm == KeyUnknown:
 		return "unknown key type " + string(k.ID)
 	case k.Curve != "":
-		return fmt.Sprintf("%s %s", k.Algorithm, k.Curve)
+		return string(k.Algorithm) + " " + k.Curve
 	case k.Level != "":
 		return string(k.Algorithm) + "-" + k.Level
 	case k.Algorithm == KeyRSA, k.Algorithm == KeyRSAPSS, k.Algorithm == KeyDSA:
-		return fmt.Sprintf("%s %d", k.Algorithm, k.Bits)
+		return string(k.Algorithm) + " " + strconv.Itoa(k.Bits)
 	}
 	return string(k.Algorithm)
 }

@@ -80,7 +80,7 @@ func Pair(w io.Writer, p *Pairs, s Style) error {
 		out.WriteString("LEFT OVER\n\n")
 		var rows [][2]string
 		for _, m := range p.Unpaired {
-			rows = append(rows, [2]string{memberKind(m), strings.TrimSpace(fmt.Sprintf("%s  %s", memberPath(m), m.Label)) + ": " + m.Why})
+			rows = append(rows, [2]string{memberKind(m), strings.TrimSpace(fmt.Sprintf("%s  %s", memberPath(m), m.Brief.Label)) + ": " + m.Why})
 		}
 		writeRows(&out, rows, width)
 	}
@@ -91,11 +91,11 @@ func Pair(w io.Writer, p *Pairs, s Style) error {
 		out.WriteString(wrap(strings.Join(x.Names, ", "), width) + "\n")
 		var rows [][2]string
 		for _, step := range x.Steps {
-			line := fmt.Sprintf("%s, key %s  %s", step.Certificate.Key, step.SPKI.String()[:12], strings.Join(step.Paths, ", "))
+			line := fmt.Sprintf("%s, key %s  %s", step.Certificate.KeyText, step.SPKI.String()[:12], strings.Join(step.Paths, ", "))
 			if len(step.Keys) > 0 {
 				line += "; key in " + strings.Join(step.Keys, ", ")
 			}
-			rows = append(rows, [2]string{span(step.Certificate.NotBefore, step.Certificate.NotAfter, p.At), line})
+			rows = append(rows, [2]string{span(&step.Certificate.NotBefore, &step.Certificate.NotAfter, p.At), line})
 		}
 		writeRows(&out, rows, width)
 	}
@@ -136,8 +136,8 @@ func pairFindings(w io.Writer, p *Pairs, width int, s Style) error {
 func groupTitle(g pairing.Group) string {
 	label := ""
 	for _, m := range slices.Concat(g.Certificates, g.Requests) {
-		if m.Label != "" {
-			label = m.Label
+		if m.Brief.Label != "" {
+			label = m.Brief.Label
 			break
 		}
 	}
@@ -162,7 +162,7 @@ func memberPath(m pairing.Member) string {
 }
 
 func validity(m pairing.Member, at time.Time) string {
-	words := span(m.NotBefore, m.NotAfter, at)
+	words := span(&m.NotBefore, &m.NotAfter, at)
 	if m.Valid {
 		words += ", valid now"
 	}
