@@ -24,13 +24,17 @@ type directory struct {
 }
 
 // access tells who can read the file that was opened under the path.
-func (r *Reader) access(path string, info fs.FileInfo, maybeLink bool) *facts.Access {
+func (r *Reader) access(path string, info fs.FileInfo) *facts.Access {
 	stat, ok := info.Sys().(*syscall.Stat_t)
 	if !ok {
 		return nil
 	}
+	return r.accessOf(path, stat, true)
+}
+
+func (r *Reader) accessOf(path string, stat *syscall.Stat_t, maybeLink bool) *facts.Access {
 	a := &facts.Access{
-		Mode: uint32(info.Mode().Perm()), Owner: r.name(stat.Uid, false), Group: r.name(stat.Gid, true), Root: stat.Uid == 0,
+		Mode: uint32(stat.Mode) & 0o777, Owner: r.name(stat.Uid, false), Group: r.name(stat.Gid, true), Root: stat.Uid == 0,
 		Device: uint64(stat.Dev), Inode: stat.Ino,
 	}
 	absolute, err := filepath.Abs(path)

@@ -49,10 +49,7 @@ type Reader struct {
 // ReadFile reads the file at the path: one set of facts, or one for each entry
 // of an archive. The error wraps ErrNothing, ErrTooLarge or what the system
 // said, and names the path; with ErrTooLarge the facts say so too.
-func (r *Reader) ReadFile(path string) ([]facts.File, error) { return r.readFile(path, true) }
-
-// readFile reads the file; maybeLink says that the path may be a symbolic link.
-func (r *Reader) readFile(path string, maybeLink bool) ([]facts.File, error) {
+func (r *Reader) ReadFile(path string) ([]facts.File, error) {
 	file, err := os.Open(path)
 	if err != nil {
 		return nil, err
@@ -62,7 +59,17 @@ func (r *Reader) readFile(path string, maybeLink bool) ([]facts.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	return r.read(path, file, int(min(info.Size(), MaxFileSize)), func() *facts.Access { return r.access(path, info, maybeLink) })
+	return r.read(path, file, info.Size(), func() *facts.Access { return r.access(path, info) })
+}
+
+// readRegular reads a path that is known to be a regular file and no link.
+func (r *Reader) readRegular(path string) ([]facts.File, error) {
+	file, err := openRegular(path)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	return r.read(path, file, file.size(), func() *facts.Access { return file.access(r, path) })
 }
 
 // Read reads a stream under the name that reports should give it.
@@ -71,10 +78,10 @@ func (r *Reader) Read(name string, stream io.Reader) ([]facts.File, error) {
 }
 
 // read reads a stream of about the expected size.
-func (r *Reader) read(name string, stream io.Reader, expected int, access func() *facts.Access) ([]facts.File, error) {
+func (r *Reader) read(name string, stream io.Reader, expected int64, access func() *facts.Access) ([]facts.File, error) {
 	buffer, _ := buffers.Get().(*bytes.Buffer)
 	buffer.Reset()
-	buffer.Grow(expected + bytes.MinRead)
+	buffer.Grow(int(min(expected, MaxFileSize)) + bytes.MinRead)
 	_, err := buffer.ReadFrom(io.LimitReader(stream, MaxFileSize+1))
 	data := buffer.Bytes()
 	if plainText(data) && len(data) < 1<<16 {

@@ -21,7 +21,7 @@ const (
 // result is one path of a walk, read or not.
 type result struct {
 	path  string
-	link  bool
+	link  bool // or anything else that is no regular file by itself
 	files []facts.File
 	err   error
 }
@@ -75,8 +75,12 @@ func (r *Reader) Walk(ctx context.Context, directory string, found func(facts.Fi
 func (r *Reader) readPortion(p *portion) {
 	defer close(p.done)
 	for i := range p.results {
-		if a := &p.results[i]; a.err == nil {
-			a.files, a.err = r.readFile(a.path, a.link)
+		switch a := &p.results[i]; {
+		case a.err != nil:
+		case a.link:
+			a.files, a.err = r.ReadFile(a.path)
+		default:
+			a.files, a.err = r.readRegular(a.path)
 		}
 	}
 }

@@ -212,6 +212,8 @@ func sec1(der, parameters []byte) (*PrivateKey, error) {
 	return k, nil
 }
 
+var agreements = map[elliptic.Curve]ecdh.Curve{elliptic.P256(): ecdh.P256(), elliptic.P384(): ecdh.P384(), elliptic.P521(): ecdh.P521()}
+
 // point computes the public half, uncompressed, of a private number that may have lost leading zeros.
 func point(curve elliptic.Curve, private []byte) ([]byte, error) {
 	size := (curve.Params().N.BitLen() + 7) / 8
@@ -219,7 +221,16 @@ func point(curve elliptic.Curve, private []byte) ([]byte, error) {
 	if number.BitLen() > size*8 {
 		return nil, errors.New("the number is too large")
 	}
-	key, err := ecdsa.ParseRawPrivateKey(curve, number.FillBytes(make([]byte, size)))
+	padded := make([]byte, size)
+	number.FillBytes(padded)
+	if known, ok := agreements[curve]; ok { // the shorter way to the same point
+		key, err := known.NewPrivateKey(padded)
+		if err != nil {
+			return nil, err
+		}
+		return key.PublicKey().Bytes(), nil
+	}
+	key, err := ecdsa.ParseRawPrivateKey(curve, padded)
 	if err != nil {
 		return nil, err
 	}
