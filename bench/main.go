@@ -22,6 +22,9 @@ type figure struct {
 	ours, floor func() error
 }
 
+// memoryLimit is what identifying and pairing may use, in bytes.
+const memoryLimit = 300_000_000
+
 // rounds is how often each side is run, in turns; the middle counts.
 const rounds = 5
 
@@ -72,9 +75,31 @@ func run(directory string) (missed bool, err error) {
 			word, missed = "MISSED", true
 		}
 		out.AppendRow(table.Row{f.name, ours.Round(time.Millisecond), floor.Round(time.Millisecond), fmt.Sprintf("%.2f", ratio), fmt.Sprintf("%.2f", f.limit), word})
+		if f.name == files.name {
+			missed = memoryRow(out) || missed
+		}
 	}
+	took, err := sharedFigure()
+	if err != nil {
+		return false, err
+	}
+	word := "met"
+	if took > sharedLimit {
+		word, missed = "MISSED", true
+	}
+	out.AppendRow(table.Row{fmt.Sprintf("prime factors shared among %d RSA-2048 moduli", moduliCount), took.Round(100 * time.Millisecond), "", "", sharedLimit, word})
 	fmt.Printf("%s; %s/%s, %d processors, %s\n\n%s\n", time.Now().UTC().Format(time.DateOnly), runtime.GOOS, runtime.GOARCH, runtime.NumCPU(), version.Go(), out.Render())
 	return missed, nil
+}
+
+// memoryRow tells how much memory the figure for files took.
+func memoryRow(out table.Writer) (missed bool) {
+	word := "met"
+	if most["identify"] > memoryLimit {
+		word, missed = "MISSED", true
+	}
+	out.AppendRow(table.Row{"the same: memory at most", fmt.Sprintf("%d MB", most["identify"]/1_000_000), "", "", fmt.Sprintf("%d MB", memoryLimit/1_000_000), word})
+	return missed
 }
 
 // measure runs both sides in turns, after one round that warms caches, and returns the middle of each.
