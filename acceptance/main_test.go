@@ -5,6 +5,7 @@ package acceptance
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"net"
 	"os"
@@ -159,4 +160,11 @@ func (d *daemon) kill(t *testing.T) {
 	t.Helper()
 	require.NoError(t, d.cmd.Process.Kill())
 	<-d.done
+}
+
+// decoded reads JSON that a program printed.
+func decoded[T any](t *testing.T, text string) (value T) {
+	t.Helper()
+	require.NoError(t, json.Unmarshal([]byte(text), &value))
+	return value
 }

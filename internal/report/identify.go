@@ -1,6 +1,7 @@
 package report
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"slices"
@@ -67,11 +68,11 @@ func Identify(w io.Writer, v Inventory, at time.Time, s Style) error {
 	rows := [][]string{{"where", "what", "whose", "valid", "key", "issued by", "sha-256"}}
 	for _, f := range v.Files {
 		for _, e := range f.Entries {
-			rows = append(rows, []string{place(f.Path, e), e.What, whose(e), span(e.NotBefore, e.NotAfter, at), e.Key, e.Issuer, digest(e)})
+			rows = append(rows, []string{place(f.Path, e, s.Width > 0), e.What, whose(e), span(e.NotBefore, e.NotAfter, at), e.Key, e.Issuer, digest(e)})
 		}
 	}
 	if len(rows) > 1 {
-		fit(rows, s.Width)
+		rows = fit(rows, s.Width)
 		out := NewTable(rows[0]...)
 		for _, row := range rows[1:] {
 			cells := table.Row{}
@@ -88,11 +89,11 @@ func Identify(w io.Writer, v Inventory, at time.Time, s Style) error {
 }
 
 // place is the path, with line or alias.
-func place(path string, e inventory.Entry) string {
+func place(path string, e inventory.Entry, short bool) string {
 	if e.Line > 0 {
 		path = fmt.Sprintf("%s:%d", path, e.Line)
 	}
-	if len(e.Alias) > 24 { // some stores give digests for names
+	if short && len(e.Alias) > 24 { // some stores give digests for names
 		e.Alias = shorten(e.Alias, 13, false)
 	}
 	if where := e.Where(); where != "" {
@@ -151,10 +152,11 @@ const (
 )
 
 // fit shortens cells until the rows have the width: the fingerprint first, then
-// the issuer, then place and names by turns, the wider one first.
-func fit(rows [][]string, width int) {
+// the issuer, then place and names by turns, the wider one first. Where that is
+// not enough, fingerprint and issuer are left out.
+func fit(rows [][]string, width int) [][]string {
 	if width <= 0 {
-		return
+		return rows
 	}
 	widths, total := make([]int, len(rows[0])), 0
 	for c := range widths {
@@ -178,11 +180,18 @@ func fit(rows [][]string, width int) {
 		widths[columnWhose]--
 		total -= 2
 	}
-	for _, row := range rows[1:] {
+	keep := len(widths)
+	for total > width && keep > columnIssuer {
+		keep--
+		total -= widths[keep] + 2
+	}
+	for i, row := range rows {
 		for _, c := range []int{columnWhere, columnWhose, columnIssuer, columnDigest} {
 			row[c] = shorten(row[c], widths[c], c == columnWhere)
 		}
+		rows[i] = row[:keep]
 	}
+	return rows
 }
 
 // shorten cuts at the end, or at the start where the end tells more.
@@ -209,8 +218,8 @@ func IdentifyLong(w io.Writer, v Inventory, s Style) error {
 	var out strings.Builder
 	for _, f := range v.Files {
 		for _, e := range f.Entries {
-			fmt.Fprintf(&out, "%s  %s\n", place(f.Path, e), strings.TrimSpace(e.What+" "+e.Label))
-			form := e.Form
+			fmt.Fprintf(&out, "%s  %s\n", place(f.Path, e, false), strings.TrimSpace(e.What+" "+e.Label))
+			form := cmp.Or(e.Form, e.Container)
 			if e.Label != "" && e.Place.Label != "" {
 				form += ", " + e.Place.Label
 			}

@@ -1,0 +1,62 @@
+package report_test
+
+import (
+	"bytes"
+	"strings"
+	"testing"
+	"time"
+	"unicode/utf8"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"nurvik/core/facts"
+	"nurvik/core/inventory"
+	"nurvik/core/pki"
+	"nurvik/internal/audit"
+	"nurvik/internal/report"
+)
+
+func inventorySample() report.Inventory {
+	day := func(text string) *time.Time {
+		at, err := time.Parse(time.DateOnly, text)
+		if err != nil {
+			panic(err)
+		}
+		return &at
+	}
+	sum := pki.Fingerprint{0xab, 0xcd}
+	return report.Inventory{Schema: report.IdentifySchema, Unexamined: []audit.Unexamined{{Target: "/etc/ssl/none.pem", Reason: "no such file or directory"}}, Files: []report.InventoryFile{
+		{Path: "/etc/ssl/harbour/tides-fullchain.pem", Access: &facts.Access{Mode: 0o644, Owner: "root", Group: "root", Links: []string{"/etc/ssl/harbour/tides-fullchain.pem", "/srv/tides.pem"}},
+			Entries: []inventory.Entry{{Kind: facts.Certificate, What: "certificate", Place: facts.Place{Line: 1, Form: "PEM", Label: "CERTIFICATE"}, Label: "tides.tarnholm.example",
+				Names: []string{"tides.tarnholm.example", "ebb.tarnholm.example", "flood.tarnholm.example"}, NotBefore: day("2026-05-01"), NotAfter: day("2026-11-16"),
+				Key: "EC P-256", Issuer: "Skerry Outer Issuing", SHA256: &sum,
+				Fields: []inventory.Field{{Name: "version", Values: []string{"3"}}, {Name: "subject alternative name (2.5.29.17)", Values: []string{"dns:tides.tarnholm.example", "dns:ebb.tarnholm.example"}, Offset: 412}}}},
+			Defects: []facts.Defect{{Kind: facts.LineEnds, Line: 1, Offset: 27, Text: "the file has Windows line ends (CRLF)", Grammar: facts.Standard},
+				{Kind: facts.WhiteSpace, Line: 3, Offset: 90, Text: "there are spaces", Grammar: facts.Lax}}},
+		{Path: "/srv/store.p12", Entries: []inventory.Entry{{Kind: facts.PrivateKey, What: "encrypted private key", Container: "PKCS#12", Alias: "a-very-long-alias-that-nobody-chose-0123456789", Remarks: []string{"locked: the password is wrong"}}}},
+	}}
+}
+
+func TestIdentify(t *testing.T) {
+	at := time.Date(2026, 11, 25, 0, 0, 0, 0, time.UTC)
+	for name, width := range map[string]int{"identify-wide": 0, "identify-terminal": 110} {
+		t.Run(name, func(t *testing.T) {
+			var out bytes.Buffer
+			require.NoError(t, report.Identify(&out, inventorySample(), at, report.Style{Width: width}))
+			golden(t, "testdata/"+name+".txt", out.String())
+			for _, line := range strings.Split(out.String(), "\n") {
+				if width > 0 {
+					assert.LessOrEqual(t, utf8.RuneCountInString(line), width, line)
+				}
+			}
+			assert.NotContains(t, out.String(), "Windows", "what hurts nobody is told only in full")
+		})
+	}
+	t.Run("in full", func(t *testing.T) {
+		var out bytes.Buffer
+		require.NoError(t, report.IdentifyLong(&out, inventorySample(), report.Style{Width: 100}))
+		golden(t, "testdata/identify-long.txt", out.String())
+		assert.Contains(t, out.String(), "Windows line ends")
+	})
+}
