@@ -42,12 +42,13 @@ func (s *scan) der(data []byte) bool {
 	if s.origin == nil {
 		s.place.Form = "DER"
 	}
+	indefinite := len(data) > 1 && data[0] == 0x30 && data[1] == 0x80 // BER, the whole file
 	for offset := 0; offset < len(data); {
 		part := data[offset:]
 		if s.origin == nil {
 			s.place.Offset = offset
 		}
-		if data[0] == 0x30 && data[1] == 0x80 { // BER, the whole file
+		if indefinite {
 			whole, err := pki.Definite(part)
 			if err != nil {
 				return false
@@ -73,7 +74,7 @@ func (s *scan) der(data []byte) bool {
 			return reason != ""
 		case got == isNothing: // nothing is claimed of what follows
 			return true
-		case data[1] == 0x80:
+		case indefinite:
 			return true
 		}
 		offset += size

@@ -125,8 +125,8 @@ func ParsePKCS1(der []byte) (*PrivateKey, error) {
 // rsaProblems checks what RFC 8017, section 3.2, demands of the numbers n, e, d, p, q, dP, dQ, qInv.
 func rsaProblems(numbers []*big.Int) []string {
 	n, e, d, p, q := numbers[1], numbers[2], numbers[3], numbers[4], numbers[5]
-	if n.BitLen() > maxRSABits || e.BitLen() > n.BitLen() {
-		return nil // too costly to check
+	if numbers[0].Sign() != 0 || n.BitLen() > maxRSABits || e.BitLen() > n.BitLen() {
+		return nil // more than two primes, of which the others follow, or too costly to check
 	}
 	one := big.NewInt(1)
 	var out []string
