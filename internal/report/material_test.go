@@ -12,6 +12,8 @@ import (
 
 	"nurvik/core/facts"
 	"nurvik/core/inventory"
+	"nurvik/core/judge"
+	"nurvik/core/pairing"
 	"nurvik/core/pki"
 	"nurvik/internal/audit"
 	"nurvik/internal/report"
@@ -59,4 +61,44 @@ func TestIdentify(t *testing.T) {
 		golden(t, "testdata/identify-long.txt", out.String())
 		assert.Contains(t, out.String(), "Windows line ends")
 	})
+}
+
+// pairsSample is a directory with a set, last year's certificate, and a key that fits nothing.
+func pairsSample(t *testing.T) *report.Pairs {
+	t.Helper()
+	at := time.Date(2026, 11, 25, 0, 0, 0, 0, time.UTC)
+	brief := func(sum byte, label string, from time.Time) *pki.Brief {
+		return &pki.Brief{SHA256: pki.Fingerprint{sum}, Label: label, Names: []string{label}, NotBefore: from, NotAfter: from.AddDate(0, 6, 0), KeyText: "EC P-256", Match: pki.Fingerprint{1}}
+	}
+	item := func(kind facts.ItemKind, b *pki.Brief) facts.Item {
+		i := facts.Item{Kind: kind}
+		if kind == facts.PrivateKey {
+			i.Key = &facts.Key{Structure: "PKCS#8"}
+		}
+		return i.Learnt(b)
+	}
+	spare := brief(0, "", at)
+	spare.Match = pki.Fingerprint{9}
+	file := func(path string, items ...facts.Item) facts.File { return facts.File{Path: path, Items: items} }
+	files := []facts.File{
+		file("/etc/ssl/old.crt", item(facts.Certificate, brief(2, "tides.tarnholm.example", at.AddDate(0, -7, 0)))),
+		file("/etc/ssl/tides.crt", item(facts.Certificate, brief(3, "tides.tarnholm.example", at.AddDate(0, -1, 0)))),
+		file("/etc/ssl/tides.key", item(facts.PrivateKey, brief(0, "", at))),
+		file("/etc/ssl/spare.key", item(facts.PrivateKey, spare)),
+	}
+	result := pairing.Pair(files, at)
+	judgements := []judge.Judgement{
+		{Target: "/etc/ssl/old.crt", Verdict: judge.Sound, Findings: []judge.Finding{{Code: "pair.old-set", Severity: judge.Note, Message: "It was superseded.", Remedy: "Remove it."}}},
+		{Target: "/etc/ssl/tides.crt", Verdict: judge.Sound}, {Target: "/etc/ssl/tides.key", Verdict: judge.Sound}, {Target: "/etc/ssl/spare.key", Verdict: judge.Sound},
+	}
+	return report.NewPairs(result, judgements, nil, at, "open-web")
+}
+
+func TestPair(t *testing.T) {
+	var out bytes.Buffer
+	p := pairsSample(t)
+	require.NoError(t, report.Pair(&out, p, report.Style{Width: 100}))
+	golden(t, "testdata/pair.txt", out.String())
+	assert.True(t, p.Reaches(judge.Note))
+	assert.False(t, p.Reaches(judge.Risk))
 }
