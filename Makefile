@@ -19,7 +19,8 @@ build: console/dist/app/workbench/nurvik.wasm
 
 # Every test that needs no foreign server.
 test:
-	@scripts/ensure postgresql ca-certificates chromium
+	@# The Java runtime makes Debian's Java store, which is a keystore to read.
+	@scripts/ensure postgresql ca-certificates chromium ca-certificates-java default-jre-headless
 	@$(MAKE) --no-print-directory check-console build
 	@# One package at a time: several start databases, browsers and estates of their own.
 	go test -count=1 -p 1 -timeout 15m ./...
