@@ -183,14 +183,19 @@ func (s *scan) at(t *text, position int) (line, offset int) {
 	}
 }
 
+// mostDefects of one file are noted; more tell nothing new.
+const mostDefects = 100
+
 func (s *scan) defectAt(t *text, position int, kind facts.DefectKind, grammar facts.Grammar, format string, args ...any) {
+	if len(s.file.Defects) >= mostDefects { // counting lines backwards is not free
+		return
+	}
 	line, offset := s.at(t, position)
 	s.defect(kind, grammar, line, offset, format, args...)
 }
 
 func (s *scan) defect(kind facts.DefectKind, grammar facts.Grammar, line, offset int, format string, args ...any) {
-	const most = 100 // more of one file tell nothing new
-	if len(s.file.Defects) < most {
+	if len(s.file.Defects) < mostDefects {
 		s.file.Defects = append(s.file.Defects, facts.Defect{Kind: kind, Grammar: grammar, Line: line, Offset: offset, Text: fmt.Sprintf(format, args...)})
 	}
 }

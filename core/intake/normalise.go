@@ -3,6 +3,7 @@ package intake
 import (
 	"bytes"
 	"html"
+	"sort"
 	"unicode/utf16"
 	"unicode/utf8"
 
@@ -63,8 +64,12 @@ func (t *text) lineOf(position int) int {
 
 // odd finds a place of the kind between two positions.
 func (t *text) odd(kind facts.DefectKind, from, to int) (position int, found bool) {
-	for _, o := range t.oddities {
-		if o.kind == kind && o.position >= from && o.position < to {
+	first := sort.Search(len(t.oddities), func(i int) bool { return t.oddities[i].position >= from }) // they are in order
+	for _, o := range t.oddities[first:] {
+		if o.position >= to {
+			break
+		}
+		if o.kind == kind {
 			return o.position, true
 		}
 	}

@@ -124,7 +124,11 @@ func findFrame(data []byte, from int) (frame, bool) {
 		return frame{}, false
 	}
 	f := frame{start: at - left, label: label, left: left, right: right, body: at + len(beginWord) + len(label) + right}
-	lineStart := bytes.LastIndexAny(data[:f.start], "\r\n") + 1
+	// Where the line begins matters only if that is behind the block before.
+	lineStart := from + bytes.LastIndexAny(data[from:f.start], "\r\n") + 1
+	if lineStart == from && from > 0 && data[from-1] != '\n' && data[from-1] != '\r' {
+		lineStart--
+	}
 	before := data[max(lineStart, from):f.start]
 	switch {
 	case lineStart < from && len(bytes.TrimSpace(before)) == 0:
@@ -134,11 +138,14 @@ func findFrame(data []byte, from int) (frame, bool) {
 	case len(before) > 0:
 		f.field = variable(string(before))
 	}
-	limit := len(data)
-	endAt, endLabel, endLeft, endRight, ended := boundary(data, endWord, f.body, limit)
-	if nextAt, _, nextLeft, _, another := boundary(data, beginWord, f.body, limit); another && (!ended || nextAt < endAt) {
-		ended, limit = false, nextAt-nextLeft
+	// The END line is looked for up to the next BEGIN only, so that each byte is looked at once.
+	limit, nextLeft := len(data), 0
+	nextAt, _, left, _, another := boundary(data, beginWord, f.body, len(data))
+	if another {
+		limit, nextLeft = nextAt, left
 	}
+	endAt, endLabel, endLeft, endRight, ended := boundary(data, endWord, f.body, limit)
+	limit -= nextLeft
 	if !ended {
 		f.unpaired, f.bodyEnd, f.end, f.next = true, limit, limit, limit
 		return f, true

@@ -5,7 +5,6 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
-	"strings"
 	"sync"
 	"sync/atomic"
 
@@ -30,8 +29,9 @@ type pairs struct {
 	result   *pairing.Result
 	context  Context
 	findings map[int][]Finding
-	told     map[pki.Fingerprint]bool // keys whose pairing a mismatch tells already
-	behind   map[int]bool             // files whose keystore differs from what lies beside it
+	told     map[pki.Fingerprint]bool             // keys whose pairing a mismatch tells already
+	byID     map[pki.Fingerprint][]pairing.Member // of keys and certificates; made when it is needed
+	behind   map[int]bool                         // files whose keystore differs from what lies beside it
 }
 
 func (p *pairs) add(m pairing.Member, f Finding) {
@@ -100,12 +100,26 @@ func (p *pairs) agreesWithOne(s pairing.Set) bool {
 // holders are the files that hold material of the kind with the key.
 func (p *pairs) holders(match pki.Fingerprint, kind facts.ItemKind) []string {
 	var out []string
-	for _, m := range p.result.Members() {
-		if m.Kind == kind && m.Match == match && !slices.Contains(out, m.Path) {
+	for _, m := range p.members(match) {
+		if m.Kind == kind && !slices.Contains(out, m.Path) {
 			out = append(out, m.Path)
 		}
 	}
 	return out
+}
+
+// members are those with the key, or, of certificates, with the fingerprint.
+func (p *pairs) members(id pki.Fingerprint) []pairing.Member {
+	if p.byID == nil {
+		p.byID = map[pki.Fingerprint][]pairing.Member{}
+		for _, m := range p.result.Members() {
+			p.byID[m.Match] = append(p.byID[m.Match], m)
+			if m.Kind == facts.Certificate {
+				p.byID[m.SHA256] = append(p.byID[m.SHA256], m)
+			}
+		}
+	}
+	return p.byID[id]
 }
 
 // groups judges copies of keys and requests without certificate.
@@ -163,15 +177,18 @@ func (p *pairs) copies(members []pairing.Member) {
 		return
 	}
 	slices.Sort(paths)
-	first := members[slices.IndexFunc(members, func(m pairing.Member) bool { return m.Path == paths[0] })]
-	f := found("pair.duplicate", first.Match.String(), filepath.Base(first.Path), "The private key lies in %s more: %s.", plural(len(paths)-1, "file"), coverageOf(paths[1:]))
+	owner := members[slices.IndexFunc(members, func(m pairing.Member) bool { return m.Path == paths[0] })]
+	f := found("pair.duplicate", owner.Match.String(), filepath.Base(owner.Path), "The private key lies in %s more: %s.", plural(len(paths)-1, "file"), coverageOf(paths[1:]))
 	if listed != "" {
 		f.Severity = Risk
 		f.Message += " Others can read the directory " + listed + "."
 	}
 	f.Evidence.Paths = paths
-	p.add(first, f)
+	p.add(owner, f)
 }
+
+// first are as many paths as an evidence of one finding among thousands needs.
+func first(paths []string) []string { return paths[:min(len(paths), 20)] }
 
 // coverageOf lists paths in bounded words.
 func coverageOf(paths []string) string {
@@ -212,19 +229,19 @@ func (p *pairs) successions() {
 				break // not yet in force, so nothing is superseded
 			}
 			old := step.Certificate
-			for _, m := range p.result.Members() {
-				if m.Kind != facts.Certificate || m.SHA256 != old.SHA256 || p.behind[m.File()] {
+			for _, m := range p.members(old.SHA256) {
+				if m.SHA256 != old.SHA256 || p.behind[m.File()] {
 					continue
 				}
 				f := found("pair.old-set", old.SHA256.String(), old.Brief.Label, "The certificate of %s in %s was superseded on %s by the one in %s.",
 					old.Brief.Label, name(m), next.Certificate.NotBefore.UTC().Format("2006-01-02"), next.Paths[0])
 				f.Evidence.Certificate, f.Evidence.NotBefore, f.Evidence.NotAfter = &old.SHA256, &old.NotBefore, &old.NotAfter
-				f.Evidence.Paths = append(slices.Clone(next.Paths), step.Keys...)
+				f.Evidence.Paths = slices.Concat(first(next.Paths), first(step.Keys))
 				p.add(m, f)
 			}
 			if next.SPKI == step.SPKI {
 				f := found("pair.key-reused", next.Certificate.SHA256.String(), next.Certificate.Brief.Label, "The certificate of %s has the same key as the one before it, in %s.",
-					next.Certificate.Brief.Label, strings.Join(step.Paths, ", "))
+					next.Certificate.Brief.Label, coverageOf(step.Paths))
 				f.Evidence.Certificate = &next.Certificate.SHA256
 				p.add(next.Certificate, f)
 			}

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"crypto/rsa"
 	"crypto/x509"
+	"fmt"
 	"testing"
 	"time"
 
@@ -16,7 +17,7 @@ import (
 	"nurvik/core/judge"
 )
 
-// bench makes material for pairing: keys by name, and certificates for them.
+// materials makes material for pairing: keys by name, and certificates for them.
 type materials struct {
 	*scene
 	keys map[string]crypto.Signer
@@ -138,4 +139,28 @@ func TestPairs(t *testing.T) {
 		judgements, _ := judge.Files(files, judge.Context{Policy: m.policy, At: now, Material: true})
 		assert.Contains(t, judgements[0].Findings[0].Message, now.Add(-5*24*time.Hour).Format("2006-01-02")+" by the one in /a/new.crt")
 	})
+}
+
+// TestManyOfTheSame: thousands of certificates for one name on one key, with as
+// many copies of the key, are judged in bounded time and words.
+func TestManyOfTheSame(t *testing.T) {
+	m := newMaterials(t)
+	const count = 3000
+	var files []facts.File
+	for i := range count {
+		path := fmt.Sprintf("/a/%04d", i)
+		files = append(files, at(path+".crt", m.cert("tides", "a", 1+i%190)), at(path+".key", m.key("a")))
+	}
+	judgements, result := judge.Files(files, judge.Context{Policy: m.policy, At: now, Material: true})
+	require.Len(t, result.Successions, 1)
+	assert.Len(t, result.Successions[0].Steps, count)
+	paths, longest := 0, 0
+	for _, j := range judgements {
+		for _, f := range j.Findings {
+			paths += len(f.Evidence.Paths)
+			longest = max(longest, len(f.Message))
+		}
+	}
+	assert.Less(t, paths, 50*count, "each finding names some paths, not all")
+	assert.Less(t, longest, 1000)
 }

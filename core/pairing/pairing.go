@@ -255,6 +255,10 @@ func (r *Result) succeed(at time.Time) {
 			byNames[key] = append(byNames[key], m)
 		}
 	}
+	for match, paths := range keys {
+		slices.Sort(paths)
+		keys[match] = slices.Compact(paths)
+	}
 	for _, members := range byNames {
 		if steps := sequence(stepsOf(members, keys), at); len(steps) > 1 {
 			r.Successions = append(r.Successions, Succession{Names: steps[0].Certificate.Names, Steps: steps})
@@ -266,18 +270,20 @@ func (r *Result) succeed(at time.Time) {
 // stepsOf makes a step of each different certificate, the oldest first.
 func stepsOf(members []*Member, keys map[pki.Fingerprint][]string) []Step {
 	steps := []Step{}
+	places := map[pki.Fingerprint]int{}
 	for _, m := range members {
-		i := slices.IndexFunc(steps, func(s Step) bool { return s.Certificate.SHA256 == m.SHA256 })
-		if i < 0 {
+		i, known := places[m.SHA256]
+		if !known {
 			i = len(steps)
-			own := slices.Compact(slices.Sorted(slices.Values(keys[m.Match])))
+			places[m.SHA256] = i
+			own := keys[m.Match]
 			if own == nil {
 				own = []string{}
 			}
 			steps = append(steps, Step{Certificate: *m, SPKI: m.Match, Keys: own})
 		}
-		if !slices.Contains(steps[i].Paths, m.Path) {
-			steps[i].Paths = append(steps[i].Paths, m.Path)
+		if p := steps[i].Paths; len(p) == 0 || p[len(p)-1] != m.Path { // members come file by file
+			steps[i].Paths = append(p, m.Path)
 		}
 	}
 	slices.SortFunc(steps, func(a, b Step) int {

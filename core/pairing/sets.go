@@ -105,12 +105,10 @@ func (r *Result) alone(sets map[string]*Set) {
 }
 
 // distinct are the keys that occur.
-func distinct(members []*Member) []pki.Fingerprint {
-	var out []pki.Fingerprint
+func distinct(members []*Member) map[pki.Fingerprint]bool {
+	out := map[pki.Fingerprint]bool{}
 	for _, m := range members {
-		if !slices.Contains(out, m.Match) {
-			out = append(out, m.Match)
-		}
+		out[m.Match] = true
 	}
 	return out
 }
@@ -122,8 +120,8 @@ func (s Set) Mismatch() (key, certificate *Member, found bool) {
 		return key, certificate, false
 	}
 	keys := distinct(s.Keys)
-	for _, fit := range distinct(s.Certificates) {
-		if slices.Contains(keys, fit) {
+	for fit := range distinct(s.Certificates) {
+		if keys[fit] {
 			return key, certificate, false
 		}
 	}
@@ -134,33 +132,42 @@ func (s Set) Mismatch() (key, certificate *Member, found bool) {
 // Disagreement returns an entry of a keystore that differs from the key file
 // or the certificate file of the same service.
 func (s Set) Disagreement() (store, file *Member, found bool) {
+	if len(s.Stores) == 0 {
+		return nil, nil, false
+	}
+	files := map[facts.ItemKind][]*Member{facts.PrivateKey: s.Keys, facts.Certificate: s.Certificates}
+	there := map[facts.ItemKind]map[pki.Fingerprint]bool{}
+	for kind, members := range files {
+		there[kind] = map[pki.Fingerprint]bool{}
+		for _, m := range members {
+			there[kind][m.identity()] = true
+		}
+	}
+	// Of the entries of one kind in a store it is enough that one agrees.
+	type part struct {
+		path string
+		kind facts.ItemKind
+	}
+	agree := map[part]bool{}
 	for _, entry := range s.Stores {
-		var others []*Member
-		if entry.Kind == facts.PrivateKey {
-			others = s.Keys
-		} else {
-			others = s.Certificates
+		if there[entry.Kind][entry.identity()] {
+			agree[part{entry.Path, entry.Kind}] = true
 		}
-		if len(others) == 0 || slices.ContainsFunc(others, func(m *Member) bool { return entry.same(m) }) {
-			continue
-		}
-		// Another entry of the same store may be the one that agrees.
-		agrees := slices.ContainsFunc(s.Stores, func(other *Member) bool {
-			return other.Path == entry.Path && other.Kind == entry.Kind && slices.ContainsFunc(others, func(m *Member) bool { return other.same(m) })
-		})
-		if !agrees {
+	}
+	for _, entry := range s.Stores {
+		if others := files[entry.Kind]; len(others) > 0 && !agree[part{entry.Path, entry.Kind}] {
 			return entry, others[0], true
 		}
 	}
-	return store, file, false
+	return nil, nil, false
 }
 
-// same compares certificates as a whole and keys by their public half.
-func (m *Member) same(other *Member) bool {
+// identity is what members of one kind are compared by: certificates as a whole, keys by their public half.
+func (m *Member) identity() pki.Fingerprint {
 	if m.Kind == facts.Certificate {
-		return m.SHA256 == other.SHA256
+		return m.SHA256
 	}
-	return m.Match == other.Match
+	return m.Match
 }
 
 // Beside reports whether keys or requests lie in the directory of the member,
