@@ -99,6 +99,7 @@ func (m *machines) workshop() {
 	} {
 		m.public(kinds+k.name+".pub", block("PUBLIC KEY", m.bytes(publicNoise(k.algorithm, k.parameter, k.size))))
 	}
+	m.public(kinds+"exchange.pem", block("DH PARAMETERS", m.bytes(asn1.Marshal(struct{ P, G *big.Int }{m.prime(2048), big.NewInt(2)}))))
 	m.public(kinds+"probabilistic.pub", block("PUBLIC KEY", m.bytes(pssInfo(key.Public().(*rsa.PublicKey)))))
 }
 

@@ -80,6 +80,7 @@ func (m *machines) desk() {
 	m.public("desk/outer-root.crl.der", m.revocations())
 	m.public("desk/pasted.txt", []byte(base64.StdEncoding.EncodeToString(m.set("pasted").certificate)+"\n"))
 	m.public("desk/oar.der", m.set("oar").certificate)
+	m.public("desk/oar-key.der", m.set("oar").spki)
 	m.public("desk/oar-key.pub", block("PUBLIC KEY", m.set("oar").spki))
 	rudder := m.set("rudder")
 	m.public("desk/signed/rudder.csr", block("NEW CERTIFICATE REQUEST", m.request(rudder)))
