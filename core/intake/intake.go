@@ -12,6 +12,7 @@ import (
 
 	"nurvik/core/facts"
 	"nurvik/core/keystore"
+	"nurvik/core/pbe"
 )
 
 // Limits of reading: no real bundle or archive comes near, and a hostile one
@@ -32,8 +33,8 @@ var (
 	ErrTooLarge = errors.New("it passes a limit of reading")
 )
 
-// Reader turns files into facts. The zero value tries no password. It may be
-// used by several goroutines at once.
+// Reader turns files into facts. The zero value tries no password and has the
+// usual budget. It may be used by several goroutines at once.
 type Reader struct {
 	keystore.Opener
 	// Private, where it is set, is handed each private key that could be opened,
@@ -41,6 +42,7 @@ type Reader struct {
 	// never hold it.
 	Private func(file *facts.File, der []byte)
 
+	once        sync.Once
 	directories sync.Map // what is known of directories, by path
 	names       sync.Map // of owners and groups, by number
 	met         sync.Map // certificates and requests that were decoded, by sums of their DER
@@ -148,6 +150,11 @@ func tooLarge(f facts.File, format string, args ...any) facts.File {
 
 // Recognise finds the material in the bytes of one file that is no archive.
 func (r *Reader) Recognise(name string, data []byte) facts.File {
+	r.once.Do(func() {
+		if r.Budget == nil { // a hostile keystore must not spend hours, whoever reads it
+			r.Budget = &pbe.Budget{}
+		}
+	})
 	s := &scan{reader: r, file: newFile(name)}
 	s.bytes(data)
 	s.finish()

@@ -27,17 +27,26 @@ const (
 	maxScrypt    = 64 << 20 // bytes of memory
 )
 
-// Budget counts the rounds of key derivation that one run may spend. The zero
-// value has the usual limit; it may be shared.
-type Budget struct{ spent atomic.Int64 }
+// Budget counts the rounds of key derivation that one run may spend. It may be shared.
+type Budget struct {
+	Most  int64 // rounds of the run; 0 for MaxRunRounds
+	spent atomic.Int64
+}
 
 // spend takes rounds from the budget. A nil budget checks the single derivation only.
 func (b *Budget) spend(rounds int) error {
 	if rounds < 0 || rounds > MaxRounds {
 		return fmt.Errorf("%w: %d rounds, at most %d are done", ErrTooCostly, rounds, MaxRounds)
 	}
-	if b != nil && b.spent.Add(int64(rounds)) > MaxRunRounds {
-		return fmt.Errorf("%w: more than %d rounds in one run", ErrTooCostly, MaxRunRounds)
+	if b == nil {
+		return nil
+	}
+	most := b.Most
+	if most == 0 {
+		most = MaxRunRounds
+	}
+	if b.spent.Add(int64(rounds)) > most {
+		return fmt.Errorf("%w: more than %d rounds in one run", ErrTooCostly, most)
 	}
 	return nil
 }
