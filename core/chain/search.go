@@ -22,6 +22,10 @@ const (
 	NotAuthority    Reason = "not-an-authority" // CA flag or certificate-signing usage missing (6.1.4 k, n)
 	PathLength      Reason = "path-length"      // more intermediates than an authority allows (6.1.4 m)
 	UnknownCritical Reason = "unknown-critical" // a critical extension that is not processed (6.1.4 o, 6.1.5 e)
+
+	NameNotAllowed   Reason = "name-constraint" // a name outside of what an authority above allows (6.1.3 b, c)
+	UsageNotAllowed  Reason = "usage"           // not for what the path is used for (4.2.1.12)
+	PolicyNotAllowed Reason = "policy"          // a policy is required, and none is valid (6.1.3 f, 6.1.5 g)
 )
 
 // Failure is one reason and the certificate that it is about.
@@ -74,6 +78,9 @@ type Query struct {
 	Known *Pool // what else is known and may be borrowed; nil for nothing
 	Store *trust.Store
 	At    time.Time
+
+	Usage    pki.OID // what the leaf is to be used for; "" for anything
+	Policies PolicyInputs
 }
 
 // Search returns the best path of the query, and whether the search had to be
@@ -253,6 +260,10 @@ func (s *search) offer(p Path) {
 			p.Failures = append(p.Failures, Failure{UnknownCritical, c, "extension " + ids[0].Words()})
 		}
 	}
+	if p.Anchor != nil && len(p.Certificates) > 1 {
+		s.inherit(&p)
+		p.Failures = slices.Concat(p.Failures, nameFailure(p.Certificates), usageFailure(p.Certificates, s.query.Usage), policyFailure(p.Certificates, s.query.Policies))
+	}
 	for _, c := range p.Certificates {
 		if !lifetime.ValidAt(c, s.query.At) {
 			p.OutOfDate++
@@ -260,6 +271,22 @@ func (s *search) offer(p Path) {
 	}
 	if !s.found || better(p, s.best) {
 		s.best, s.found = p, true
+	}
+}
+
+// inherit checks again what could not be computed because a DSA key has its
+// parameters from the certificate above (RFC 5280, 6.1.4 f).
+func (s *search) inherit(p *Path) {
+	key := p.Certificates[len(p.Certificates)-1].PublicKey
+	for i := len(p.Certificates) - 2; i >= 0; i-- {
+		c := p.Certificates[i]
+		own := p.Certificates[i+1].PublicKey
+		if key = own.WithParameters(key); own.DSA != nil && own.DSA.P == nil && key.DSA.P != nil {
+			p.Failures = slices.DeleteFunc(p.Failures, func(f Failure) bool { return f.Reason == Unverifiable && f.Certificate == c })
+			if err := c.CheckSignedBy(key); err != nil {
+				p.Failures = append(p.Failures, Failure{BadSignature, c, "checked with the key of " + p.Certificates[i+1].Label()})
+			}
+		}
 	}
 }
 

@@ -54,6 +54,7 @@ func (b *bundle) holds(c *pki.Certificate) bool {
 var failureCodes = map[chain.Reason]string{
 	chain.BadSignature: "chain.bad-signature", chain.NotAuthority: "chain.not-an-authority", chain.PathLength: "chain.path-length",
 	chain.UnknownCritical: "chain.unknown-critical", chain.Unverifiable: "algo.unverifiable",
+	chain.NameNotAllowed: "trust.name-constraint", chain.UsageNotAllowed: "trust.usage", chain.PolicyNotAllowed: "trust.policy",
 }
 
 var failureWords = map[chain.Reason]string{
@@ -62,6 +63,10 @@ var failureWords = map[chain.Reason]string{
 	chain.PathLength:      "%s has more intermediates below it than it allows: %s.",
 	chain.UnknownCritical: "%s has a critical extension that clients do not know: %s.",
 	chain.Unverifiable:    "The signature of %s cannot be checked here: %s.",
+
+	chain.NameNotAllowed:   "%s is outside of what its issuer may certify: %s.",
+	chain.UsageNotAllowed:  "%s is not meant for this use: %s.",
+	chain.PolicyNotAllowed: "%s is valid under no policy that is required: %s.",
 }
 
 // pathFailures reports the failures of the best path to an anchor. Where

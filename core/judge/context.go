@@ -110,7 +110,11 @@ func (b *bundle) assess() assessment {
 }
 
 func (b *bundle) search(store *trust.Store, known *chain.Pool) (chain.Path, bool) {
-	return b.context.Verifier.Search(chain.Query{Leaf: b.leaf, Given: b.pool, Known: known, Store: store, At: b.context.At})
+	usage := pki.UsageServerAuth
+	if b.file { // files hold certificates for other uses too
+		usage = ""
+	}
+	return b.context.Verifier.Search(chain.Query{Leaf: b.leaf, Given: b.pool, Known: known, Store: store, At: b.context.At, Usage: usage})
 }
 
 // preferred orders assessments from different stores.

@@ -41,6 +41,9 @@ type Certificate struct {
 	AuthorityInfo         []AccessDescription
 	CRLDistributionPoints []DistributionPoint
 	Policies              []OID
+	HasPolicies           bool
+	PolicyMappings        []PolicyMapping
+	PolicyConstraints     PolicyConstraints
 	NameConstraints       *NameConstraints
 
 	Anomalies []Anomaly

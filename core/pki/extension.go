@@ -155,11 +155,14 @@ var extensionDecoders = map[OID]func(*decoder, Extension, *Certificate){
 		d.finish(s, "subjectKeyIdentifier")
 		c.SubjectKeyID = el.content
 	},
-	oidAuthorityKeyID:  (*decoder).authorityKeyID,
-	oidAuthorityInfo:   (*decoder).authorityInfo,
-	oidCRLDistribution: (*decoder).distributionPoints,
-	oidPolicies:        (*decoder).policies,
-	oidNameConstraints: (*decoder).nameConstraints,
+	oidAuthorityKeyID:    (*decoder).authorityKeyID,
+	oidAuthorityInfo:     (*decoder).authorityInfo,
+	oidCRLDistribution:   (*decoder).distributionPoints,
+	oidPolicies:          (*decoder).policies,
+	oidPolicyMappings:    (*decoder).policyMappings,
+	oidPolicyConstraints: (*decoder).policyConstraints,
+	oidInhibitAnyPolicy:  (*decoder).inhibitAnyPolicy,
+	oidNameConstraints:   (*decoder).nameConstraints,
 }
 
 // sequences hands each SEQUENCE of a list to the function, and notes where the list breaks.
@@ -333,6 +336,7 @@ func (d *decoder) policies(x Extension, c *Certificate) {
 	if !ok {
 		return
 	}
+	c.HasPolicies = true
 	seen := map[OID]bool{}
 	d.sequences(body, field, section, func(el element) {
 		inner := cryptobyte.String(el.content)

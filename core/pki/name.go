@@ -121,6 +121,12 @@ func (n Name) Key() string {
 	return string(out)
 }
 
+// Within reports whether the name lies in the subtree of the base: it begins
+// with all of the base's components (RFC 5280, 4.2.1.10).
+func (n Name) Within(base Name) bool {
+	return len(n.Components) >= len(base.Components) && Name{Components: n.Components[:len(base.Components)]}.Key() == Name{Components: base.Components}.Key()
+}
+
 const sectionName = "RFC 5280 section 4.1.2.4"
 
 // name decodes a distinguished name.

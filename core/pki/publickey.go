@@ -34,8 +34,9 @@ type PublicKey struct {
 	Bits       int      // of the modulus, the field or the fixed size; 0 when unknown
 	Level      string   // of ML-DSA keys: "44", "65" or "87"
 	N, E       *big.Int // of RSA keys
-	Bytes      []byte   // the key as encoded in the bit string
-	Parameters []byte   // of the algorithm, as encoded
+	DSA        *DSANumbers
+	Bytes      []byte // the key as encoded in the bit string
+	Parameters []byte // of the algorithm, as encoded
 }
 
 // Fingerprint is the SHA-256 of the SubjectPublicKeyInfo.
@@ -233,15 +234,29 @@ func (d *decoder) ecKey(k *PublicKey, bits element) {
 
 func (d *decoder) dsaKey(k *PublicKey) {
 	const field = "subjectPublicKeyInfo"
+	bits := cryptobyte.String(k.Bytes)
+	y, ok := d.take(&bits, tagInteger, field)
+	if !ok {
+		d.note(k.Raw, field, "RFC 3279 section 2.3.2", "the DSA key is malformed")
+		return
+	}
+	k.DSA = &DSANumbers{Y: d.integer(y, field)}
 	s := cryptobyte.String(k.Parameters)
 	seq, ok := d.optional(&s, tagSequence, field)
 	if !ok {
 		return // parameters inherited from the issuer (RFC 3279, 2.3.2)
 	}
 	inner := cryptobyte.String(seq.content)
-	if p, ok := d.take(&inner, tagInteger, field); ok {
-		k.Bits = d.integer(p, field).BitLen()
+	var numbers [3]*big.Int
+	for i := range numbers {
+		el, ok := d.take(&inner, tagInteger, field)
+		if !ok {
+			d.note(k.Raw, field, "RFC 3279 section 2.3.2", "the parameters of the DSA key are malformed")
+			return
+		}
+		numbers[i] = d.integer(el, field)
 	}
+	k.DSA.P, k.DSA.Q, k.DSA.G, k.Bits = numbers[0], numbers[1], numbers[2], numbers[0].BitLen()
 }
 
 // integer reads an INTEGER of any size, in two's complement.

@@ -19,6 +19,7 @@ const (
 	schemePSS            // RSASSA-PSS (RFC 8017, 8.1)
 	schemeECDSA
 	schemeEd25519
+	schemeDSA
 )
 
 // SignatureAlgorithm is the AlgorithmIdentifier of a signature.
@@ -48,8 +49,8 @@ var signatureAlgorithms = map[OID]SignatureAlgorithm{
 	"1.2.840.10045.4.3.2":    {Name: "SHA-256 with ECDSA", Hash: crypto.SHA256, scheme: schemeECDSA},
 	"1.2.840.10045.4.3.3":    {Name: "SHA-384 with ECDSA", Hash: crypto.SHA384, scheme: schemeECDSA},
 	"1.2.840.10045.4.3.4":    {Name: "SHA-512 with ECDSA", Hash: crypto.SHA512, scheme: schemeECDSA},
-	"1.2.840.10040.4.3":      {Name: "SHA-1 with DSA", Hash: crypto.SHA1},
-	"2.16.840.1.101.3.4.3.2": {Name: "SHA-256 with DSA", Hash: crypto.SHA256},
+	"1.2.840.10040.4.3":      {Name: "SHA-1 with DSA", Hash: crypto.SHA1, scheme: schemeDSA},
+	"2.16.840.1.101.3.4.3.2": {Name: "SHA-256 with DSA", Hash: crypto.SHA256, scheme: schemeDSA},
 	"1.3.101.112":            {Name: "Ed25519", scheme: schemeEd25519},
 	"1.3.101.113":            {Name: "Ed448"},
 }

@@ -48,6 +48,8 @@ func verifySignature(a SignatureAlgorithm, key PublicKey, message, signature []b
 	switch a.scheme {
 	case schemeECDSA:
 		return verifyECDSA(key, digest, signature)
+	case schemeDSA:
+		return verifyDSA(key, digest, signature)
 	case schemePSS:
 		return verifyRSA(key, signature, func(em []byte, bits int) bool { return pssFits(em, bits, digest, a.Hash, a.saltLength) })
 	default:

@@ -90,6 +90,13 @@ func berths() []berth {
 		{host: "beacon", about: "its anchor has expired", addresses: []string{"127.30.4.5"}, trust: []string{"old-light"},
 			issuer: func(i *issuers) *forge.Authority { return i.oldLight }},
 
+		{host: "canal", about: "from an issuer for other domains", addresses: []string{"127.30.4.6"},
+			issuer: func(i *issuers) *forge.Authority { return i.inland }},
+		{host: "postbox", about: "from an issuer for e-mail", addresses: []string{"127.30.4.7"},
+			issuer: func(i *issuers) *forge.Authority { return i.letters }},
+		{host: "pilotage", about: "lacks the policy that its issuer requires", addresses: []string{"127.30.4.8"},
+			issuer: func(i *issuers) *forge.Authority { return i.strict }},
+
 		{host: "", about: "the bare domain under a wildcard", addresses: []string{"127.30.5.1"},
 			leaf: func(w *forge.Template, _ time.Time) { w.Names = []string{"*." + domain} }},
 

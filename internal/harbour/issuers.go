@@ -24,6 +24,9 @@ type issuers struct {
 	narrow                   *forge.Authority // one more intermediate than allowed
 	stamp                    *forge.Authority // a root with an RSA key, for old hashes
 	shop                     *forge.Authority // a server certificate that was used to issue
+	inland                   *forge.Authority // may certify names of another domain only
+	letters                  *forge.Authority // issues for e-mail only
+	strict                   *forge.Authority // requires a policy of all below it
 }
 
 func newIssuers(keys *keyring, now time.Time) (*issuers, error) {
@@ -52,6 +55,13 @@ func newIssuers(keys *keyring, now time.Time) (*issuers, error) {
 	i.rehearsal = below(i.rehearsalRoot, forge.Template{Name: "Skerry Rehearsal Issuing"})
 	zero := 0
 	i.narrow = below(below(i.outerRoot, forge.Template{Name: "Narrow Channel", Length: &zero}), forge.Template{Name: "Narrow Channel Branch"})
+	extension := func(value []byte, critical bool, id ...int) []forge.Extension {
+		return []forge.Extension{{ID: id, Critical: critical, Value: value}}
+	}
+	inland := append([]byte{0x30, 18, 0xa0, 16, 0x30, 14, 0x82, 12}, "land.example"...) // permitted: dNSName
+	i.inland = below(i.outerRoot, forge.Template{Name: "Inland Waters", Extra: extension(inland, true, 2, 5, 29, 30)})
+	i.letters = below(i.outerRoot, forge.Template{Name: "Harbour Post", Extra: extension([]byte{0x30, 10, 6, 8, 0x2b, 6, 1, 5, 5, 7, 3, 4}, false, 2, 5, 29, 37)})
+	i.strict = below(i.outerRoot, forge.Template{Name: "Pilotage Board", Extra: extension([]byte{0x30, 3, 0x80, 1, 0}, true, 2, 5, 29, 36)})
 	if err != nil {
 		return nil, err
 	}

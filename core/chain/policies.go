@@ -1,0 +1,188 @@
+package chain
+
+import (
+	"slices"
+
+	"nurvik/core/pki"
+)
+
+// PolicyInputs are what a caller may demand of policies (RFC 5280, 6.1.1 c, e,
+// f and g). The zero value demands nothing.
+type PolicyInputs struct {
+	Accepted       []pki.OID // nil for any
+	Explicit       bool      // a path must be valid for one of them
+	InhibitMapping bool
+	InhibitAny     bool
+}
+
+// maxPolicies bounds the policies of one certificate and the nodes of one depth.
+const maxPolicies = 1000
+
+// policyNode is a node of the graph of valid policies. RFC 9618 gives the
+// graph in place of the tree of RFC 5280, which grows without bounds.
+type policyNode struct {
+	policy   pki.OID
+	expected map[pki.OID]bool
+	parents  []*policyNode
+}
+
+// policyState is what is carried along the path (RFC 5280, 6.1.2).
+type policyState struct {
+	graph                       map[pki.OID]*policyNode // of the last depth; nil when no policy is valid any more
+	explicit, mapping, anyLimit int
+}
+
+// policyFailure processes the policies of the path, which has the leaf first.
+func policyFailure(path []*pki.Certificate, in PolicyInputs) []Failure {
+	n := len(path) - 1 // certificates below the anchor
+	start := func(now bool) int {
+		if now {
+			return 0
+		}
+		return n + 1
+	}
+	s := policyState{explicit: start(in.Explicit), mapping: start(in.InhibitMapping), anyLimit: start(in.InhibitAny),
+		graph: map[pki.OID]*policyNode{pki.AnyPolicy: {policy: pki.AnyPolicy, expected: map[pki.OID]bool{pki.AnyPolicy: true}}}}
+	for i := n - 1; i >= 0; i-- {
+		c := path[i]
+		if len(c.Policies) > maxPolicies {
+			return []Failure{{PolicyNotAllowed, c, "it lists more policies than are looked at"}}
+		}
+		s.process(c, i == 0)
+		if s.explicit == 0 && s.graph == nil {
+			return []Failure{{PolicyNotAllowed, c, "a policy is required from here on, and none is valid any more"}}
+		}
+		if i == 0 {
+			break
+		}
+		for _, m := range c.PolicyMappings {
+			if m.Issuer == pki.AnyPolicy || m.Subject == pki.AnyPolicy {
+				return []Failure{{PolicyNotAllowed, c, "it maps the policy that stands for all"}}
+			}
+		}
+		s.mapPolicies(c)
+		s.prepare(c)
+	}
+	return s.wrapUp(path[0], in)
+}
+
+// process is RFC 5280, 6.1.3 d and e, on the graph of RFC 9618.
+func (s *policyState) process(c *pki.Certificate, final bool) {
+	if !c.HasPolicies || s.graph == nil {
+		s.graph = nil
+		return
+	}
+	next := map[pki.OID]*policyNode{}
+	parentsOf := func(policy pki.OID) (out []*policyNode) {
+		for _, node := range s.graph {
+			if node.expected[policy] {
+				out = append(out, node)
+			}
+		}
+		return out
+	}
+	anyParent := s.graph[pki.AnyPolicy]
+	for _, p := range c.Policies {
+		if p == pki.AnyPolicy || next[p] != nil {
+			continue
+		}
+		parents := parentsOf(p)
+		if len(parents) == 0 && anyParent != nil {
+			parents = []*policyNode{anyParent}
+		}
+		if len(parents) > 0 {
+			next[p] = &policyNode{p, map[pki.OID]bool{p: true}, parents}
+		}
+	}
+	if slices.Contains(c.Policies, pki.AnyPolicy) && (s.anyLimit > 0 || !final && c.SelfIssued()) {
+		for _, node := range s.graph {
+			for p := range node.expected {
+				if next[p] == nil && len(next) < maxPolicies {
+					next[p] = &policyNode{p, map[pki.OID]bool{p: true}, parentsOf(p)}
+				}
+			}
+		}
+	}
+	if s.graph = next; len(next) == 0 {
+		s.graph = nil
+	}
+}
+
+// mapPolicies is RFC 5280, 6.1.4 b.
+func (s *policyState) mapPolicies(c *pki.Certificate) {
+	if s.graph == nil {
+		return
+	}
+	mapped := map[pki.OID]map[pki.OID]bool{}
+	for _, m := range c.PolicyMappings {
+		if mapped[m.Issuer] == nil {
+			mapped[m.Issuer] = map[pki.OID]bool{}
+		}
+		mapped[m.Issuer][m.Subject] = true
+	}
+	for from, to := range mapped {
+		switch {
+		case s.mapping == 0:
+			delete(s.graph, from)
+		case s.graph[from] != nil:
+			s.graph[from].expected = to
+		case s.graph[pki.AnyPolicy] != nil && len(s.graph) < maxPolicies:
+			s.graph[from] = &policyNode{from, to, s.graph[pki.AnyPolicy].parents}
+		}
+	}
+	if len(s.graph) == 0 {
+		s.graph = nil
+	}
+}
+
+// prepare is RFC 5280, 6.1.4 h to j.
+func (s *policyState) prepare(c *pki.Certificate) {
+	if !c.SelfIssued() {
+		for _, counter := range []*int{&s.explicit, &s.mapping, &s.anyLimit} {
+			*counter = max(*counter-1, 0)
+		}
+	}
+	for counter, limit := range map[*int]*int{&s.explicit: c.PolicyConstraints.RequireExplicit, &s.mapping: c.PolicyConstraints.InhibitMapping, &s.anyLimit: c.PolicyConstraints.InhibitAny} {
+		if limit != nil {
+			*counter = min(*counter, *limit)
+		}
+	}
+}
+
+// wrapUp is RFC 5280, 6.1.5 a, b and g.
+func (s *policyState) wrapUp(leaf *pki.Certificate, in PolicyInputs) []Failure {
+	explicit := max(s.explicit-1, 0)
+	if r := leaf.PolicyConstraints.RequireExplicit; r != nil && *r == 0 {
+		explicit = 0
+	}
+	if explicit > 0 {
+		return nil
+	}
+	known := map[*policyNode]bool{}
+	for _, node := range s.graph {
+		if in.Accepted == nil || slices.Contains(in.Accepted, pki.AnyPolicy) || accepted(node, in.Accepted, known) {
+			return nil
+		}
+	}
+	return []Failure{{PolicyNotAllowed, leaf, "a policy is required, and the path is valid for none that is accepted"}}
+}
+
+// accepted reports whether the policy of the node is, in the anchor's domain, one of those accepted.
+func accepted(node *policyNode, policies []pki.OID, known map[*policyNode]bool) bool {
+	if node.policy == pki.AnyPolicy {
+		return true
+	}
+	if result, ok := known[node]; ok {
+		return result
+	}
+	result := false
+	for _, parent := range node.parents {
+		if parent.policy == pki.AnyPolicy {
+			result = result || slices.Contains(policies, node.policy)
+		} else {
+			result = result || accepted(parent, policies, known)
+		}
+	}
+	known[node] = result
+	return result
+}
