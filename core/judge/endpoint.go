@@ -13,7 +13,7 @@ import (
 )
 
 // endpointChecks are run on each address that served certificates, in this order.
-var endpointChecks = []func(*bundle){checkPath, checkOrder, checkRoot, checkAudiences, checkTime, checkNames, checkKeys, checkSignatures, checkForm}
+var endpointChecks = []func(*bundle){checkPath, checkOrder, checkRoot, checkSurplus, checkOutlived, checkAudiences, checkTime, checkNames, checkKeys, checkSignatures, checkForm}
 
 // Endpoint judges what was observed of an endpoint.
 func Endpoint(e facts.Endpoint, context Context) Judgement {

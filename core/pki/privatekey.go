@@ -26,6 +26,13 @@ func (k *PrivateKey) Comparable() bool { return k.Public.Raw != nil }
 // ErrNoKey is wrapped by the errors of the private key parsers.
 var ErrNoKey = errors.New("not a private key that can be read")
 
+// public sets the public half, unless what is written of it is none.
+func (k *PrivateKey) public(der []byte) {
+	if public, err := ParsePublicKey(der); err == nil {
+		k.Public = public
+	}
+}
+
 func noKey(reason string) error { return &keyError{reason} }
 
 type keyError struct{ reason string }
@@ -103,7 +110,7 @@ func rawPrivate(id OID, algorithm KeyAlgorithm, parameters, private, stated []by
 		computed = stated
 	}
 	if computed != nil {
-		k.Public, _ = ParsePublicKey(keyInfo(id, parameters, computed))
+		k.public(keyInfo(id, parameters, computed))
 	}
 	return k
 }
@@ -207,7 +214,7 @@ func sec1(der, parameters []byte) (*PrivateKey, error) {
 		}
 	}
 	if stated != nil {
-		k.Public, _ = ParsePublicKey(keyInfo(id, parameters, stated))
+		k.public(keyInfo(id, parameters, stated))
 	}
 	return k, nil
 }

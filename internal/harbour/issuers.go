@@ -27,6 +27,7 @@ type issuers struct {
 	inland                   *forge.Authority // may certify names of another domain only
 	letters                  *forge.Authority // issues for e-mail only
 	strict                   *forge.Authority // requires a policy of all below it
+	ebbing                   *forge.Authority // an intermediate that ends before what it issues
 }
 
 func newIssuers(keys *keyring, now time.Time) (*issuers, error) {
@@ -63,6 +64,9 @@ func newIssuers(keys *keyring, now time.Time) (*issuers, error) {
 	i.letters = below(i.outerRoot, forge.Template{Name: "Harbour Post", Extra: extension([]byte{0x30, 10, 6, 8, 0x2b, 6, 1, 5, 5, 7, 3, 4}, false, 2, 5, 29, 37)})
 	i.strict = below(i.outerRoot, forge.Template{Name: "Pilotage Board", Extra: extension([]byte{0x30, 3, 0x80, 1, 0}, true, 2, 5, 29, 36)})
 	if err != nil {
+		return nil, err
+	}
+	if i.ebbing, err = i.authority(i.outerRoot, forge.Template{Name: "Ebbing Issuing", From: now.Add(-400 * dayLong), Until: now.Add(100 * dayLong)}); err != nil {
 		return nil, err
 	}
 	if i.oldLight, err = i.authority(nil, forge.Template{Name: "Old Light Root", From: now.Add(-10 * 365 * dayLong), Until: now.Add(-30 * dayLong)}); err != nil {

@@ -88,14 +88,14 @@ func TestBadSettingsAreToldWithTheirPlace(t *testing.T) {
 
 func TestImportIsAllOrNothing(t *testing.T) {
 	importHarbour(t)
-	assert.Equal(t, api.Imported{Unchanged: 38}, importHarbour(t), "a second time changes nothing")
+	assert.Equal(t, api.Imported{Unchanged: 41}, importHarbour(t), "a second time changes nothing")
 	before, err := shared.client.Export(t.Context())
 	require.NoError(t, err)
 
 	bad := before
 	bad.Endpoints = append(append([]api.EndpointSettings{}, before.Endpoints...), api.EndpointSettings{Endpoint: "new.tarnholm.example"}, api.EndpointSettings{Endpoint: "bad name"})
 	_, err = shared.client.Import(t.Context(), api.EstateImport{Estate: bad})
-	assert.Equal(t, "body.endpoints[39].endpoint", problemOf(t, err).Errors[0].Location)
+	assert.Equal(t, "body.endpoints[42].endpoint", problemOf(t, err).Errors[0].Location)
 	after, err := shared.client.Export(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, before, after)
@@ -109,7 +109,7 @@ func TestListsArePagedSortedAndFiltered(t *testing.T) {
 	auditOf(t, api.AuditStart{})
 	all, err := shared.client.Endpoints(t.Context(), client.EndpointFilter{})
 	require.NoError(t, err)
-	require.Len(t, all, 38)
+	require.Len(t, all, 41)
 	for _, sort := range []string{"target", "verdict", "not_after", "issuer"} {
 		for _, direction := range []string{"false", "true"} {
 			t.Run(sort+" "+direction, func(t *testing.T) {
@@ -130,7 +130,7 @@ func TestListsArePagedSortedAndFiltered(t *testing.T) {
 						break
 					}
 				}
-				assert.Len(t, seen, 38, "every endpoint is on a page")
+				assert.Len(t, seen, 41, "every endpoint is on a page")
 				if sort == "verdict" && direction == "false" {
 					assert.Equal(t, "faulty", order[0], "the worst first")
 					assert.Equal(t, "sound", order[34])
@@ -201,7 +201,7 @@ func TestAudits(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "finished", done.State)
 	assert.Equal(t, "finished", states[len(states)-1])
-	assert.Equal(t, api.Verdicts{Sound: 8, AtRisk: 7, Faulty: 20, Unreachable: 3}, done.Verdicts)
+	assert.Equal(t, api.Verdicts{Sound: 10, AtRisk: 8, Faulty: 20, Unreachable: 3}, done.Verdicts)
 	assert.Equal(t, done.Visits, done.Done)
 
 	_, err = c.CancelAudit(ctx, a.ID)
