@@ -15,7 +15,7 @@ import (
 type regular struct {
 	descriptor int
 	stat       syscall.Stat_t
-	ended      bool
+	done       int64 // bytes read so far
 }
 
 // openRegular opens a path that the walk found to be a regular file.
@@ -44,11 +44,9 @@ func uninterrupted(call func() error) error {
 	}
 }
 
-// Read implements io.Reader: of a regular file less than was asked for means that it ends.
+// Read implements io.Reader. Where the file has given what its size promised and
+// less than was asked for, it has ended; some file systems give less before.
 func (f *regular) Read(p []byte) (n int, err error) {
-	if f.ended {
-		return 0, io.EOF
-	}
 	err = uninterrupted(func() (err error) {
 		n, err = syscall.Read(f.descriptor, p)
 		return err
@@ -56,7 +54,8 @@ func (f *regular) Read(p []byte) (n int, err error) {
 	if err != nil {
 		return 0, err
 	}
-	if f.ended = n < len(p); f.ended {
+	f.done += int64(n)
+	if n == 0 || n < len(p) && f.stat.Size > 0 && f.done >= f.stat.Size {
 		err = io.EOF
 	}
 	return n, err

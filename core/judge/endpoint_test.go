@@ -34,6 +34,13 @@ func TestEndpoint(t *testing.T) {
 	middling, err := forge.RSAInfo(1536)
 	require.NoError(t, err)
 
+	ebbing := s.authority(s.root, forge.Template{Name: "Ebbing", From: now.AddDate(-2, 0, 0), Until: now.AddDate(0, 0, 100)})
+	constrained := s.authority(s.root, forge.Template{Name: "Inland", From: now.AddDate(-2, 0, 0), Until: now.AddDate(2, 0, 0),
+		Extra: []forge.Extension{{ID: []int{2, 5, 29, 30}, Critical: true, Value: append([]byte{0x30, 18, 0xa0, 16, 0x30, 14, 0x82, 12}, "land.example"...)}}})
+	letters := s.authority(s.root, forge.Template{Name: "Letters", From: now.AddDate(-2, 0, 0), Until: now.AddDate(2, 0, 0),
+		Extra: []forge.Extension{{ID: []int{2, 5, 29, 37}, Value: []byte{0x30, 10, 6, 8, 0x2b, 6, 1, 5, 5, 7, 3, 4}}}})
+	board := s.authority(s.root, forge.Template{Name: "Board", From: now.AddDate(-2, 0, 0), Until: now.AddDate(2, 0, 0),
+		Extra: []forge.Extension{{ID: []int{2, 5, 29, 36}, Critical: true, Value: []byte{0x30, 3, 0x80, 1, 0}}}})
 	right := chainOf(nil)
 	swapped := [][]byte{right[0], right[2], right[1]}
 	tests := []struct {
@@ -59,6 +66,12 @@ func TestEndpoint(t *testing.T) {
 		{"wrong order where only 1.3 is", "1.3", swapped, nil, judge.AtRisk, []string{"chain.wrong-order risk", "proto.without-tls12 note TLS 1.2"}},
 		{"leaf not first is a fault under 1.3 too", "1.3", [][]byte{right[1], right[0], right[2]}, nil, judge.Faulty, []string{"chain.wrong-order fault", "proto.without-tls12 note TLS 1.2"}},
 		{"root sent", "1.2,1.3", append(chainOf(nil), s.root.DER), nil, judge.Sound, []string{"chain.root-sent note"}},
+		{"an intermediate twice", "1.2,1.3", append(chainOf(nil), s.upper.DER), nil, judge.Sound, []string{"chain.duplicate note"}},
+		{"another issuer's intermediate", "1.2,1.3", append(chainOf(nil), ebbing.DER), nil, judge.Sound, []string{"chain.unrelated note"}},
+		{"an intermediate that ends first", "1.2,1.3", [][]byte{s.leaf(ebbing, nil), ebbing.DER}, nil, judge.AtRisk, []string{"chain.expires-before-leaf risk"}},
+		{"a name that the issuer may not certify", "1.2,1.3", [][]byte{s.leaf(constrained, nil), constrained.DER}, nil, judge.Faulty, []string{"trust.name-constraint fault"}},
+		{"an issuer for e-mail", "1.2,1.3", [][]byte{s.leaf(letters, nil), letters.DER}, nil, judge.Faulty, []string{"trust.usage fault"}},
+		{"no policy where one is required", "1.2,1.3", [][]byte{s.leaf(board, nil), board.DER}, nil, judge.Faulty, []string{"trust.policy fault"}},
 		{"self-signed", "1.2,1.3", [][]byte{s.leaf(nil, nil)}, nil, judge.Faulty, []string{"trust.self-signed fault"}},
 		{"rehearsal", "1.2,1.3", [][]byte{s.leaf(s.rehearsal, nil)}, nil, judge.Faulty, []string{"trust.rehearsal-issuer fault"}},
 		{"rehearsal, even when it is named as trusted", "1.2,1.3", [][]byte{s.leaf(s.rehearsal, nil)}, func(c *judge.Context) { c.Trust = []*trust.Store{s.tryout} }, judge.Faulty, []string{"trust.rehearsal-issuer fault"}},
