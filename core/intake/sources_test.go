@@ -130,6 +130,7 @@ func TestProtected(t *testing.T) {
 	require.NoError(t, err)
 	issuer, err := x509.ParseCertificate(ca.certificate)
 	require.NoError(t, err)
+	//lint:ignore SA1019 old files are like this
 	legacy, err := x509.EncryptPEMBlock(rand.Reader, "EC PRIVATE KEY", a.sec1, []byte(password), x509.PEMCipherAES256) //nolint:staticcheck // the form is old, and met
 	require.NoError(t, err)
 	old := string(pem.EncodeToMemory(legacy))
@@ -167,7 +168,7 @@ func TestProtected(t *testing.T) {
 			handed := 0
 			r := &intake.Reader{Opener: keystore.Opener{Passwords: tt.passwords}, Private: func(_ *facts.File, der []byte) {
 				handed++
-				assert.Contains(t, string(der), string(a.key.D.Bytes()), "the key is handed over, to those who ask")
+				assert.Contains(t, string(der), string(a.raw(t)), "the key is handed over, to those who ask")
 			}}
 			file := r.Recognise("tides", []byte(tt.data))
 			var items []string
