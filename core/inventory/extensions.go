@@ -143,52 +143,28 @@ func nameConstraints(c *pki.Certificate, _ []byte) []string {
 	return out
 }
 
-// policyMappings: RFC 5280, 4.2.1.5.
-func policyMappings(_ *pki.Certificate, value []byte) []string {
-	var list cryptobyte.String
-	s := cryptobyte.String(value)
-	if !s.ReadASN1(&list, asn1.SEQUENCE) {
-		return nil
-	}
+func policyMappings(c *pki.Certificate, _ []byte) []string {
 	var out []string
-	for !list.Empty() {
-		var pair, from, to cryptobyte.String
-		if !list.ReadASN1(&pair, asn1.SEQUENCE) || !pair.ReadASN1(&from, asn1.OBJECT_IDENTIFIER) || !pair.ReadASN1(&to, asn1.OBJECT_IDENTIFIER) {
-			return nil
-		}
-		out = append(out, pki.ReadOID(from).Words()+" counts as "+pki.ReadOID(to).Words())
+	for _, m := range c.PolicyMappings {
+		out = append(out, m.Issuer.Words()+" counts as "+m.Subject.Words())
 	}
 	return out
 }
 
-// policyConstraints: RFC 5280, 4.2.1.11.
-func policyConstraints(_ *pki.Certificate, value []byte) []string {
-	var body cryptobyte.String
-	s := cryptobyte.String(value)
-	if !s.ReadASN1(&body, asn1.SEQUENCE) {
-		return nil
-	}
-	var out []string
-	for number, words := range []string{"a policy is required after %d more certificates", "mappings end after %d more certificates"} {
-		var n cryptobyte.String
-		var present bool
-		if !body.ReadOptionalASN1(&n, &present, asn1.Tag(number).ContextSpecific()) {
-			return nil
-		}
-		if present && len(n) == 1 {
-			out = append(out, fmt.Sprintf(words, n[0]))
-		}
-	}
-	return out
+func policyConstraints(c *pki.Certificate, _ []byte) []string {
+	return append(after(c.PolicyConstraints.RequireExplicit, "a policy is required after %d more certificates"),
+		after(c.PolicyConstraints.InhibitMapping, "mappings end after %d more certificates")...)
 }
 
-// skipCerts: RFC 5280, 4.2.1.14.
-func skipCerts(_ *pki.Certificate, value []byte) []string {
-	var n int
-	if s := cryptobyte.String(value); !s.ReadASN1Integer(&n) {
+func skipCerts(c *pki.Certificate, _ []byte) []string {
+	return after(c.PolicyConstraints.InhibitAny, "anyPolicy counts for %d more certificates")
+}
+
+func after(count *int, words string) []string {
+	if count == nil {
 		return nil
 	}
-	return []string{fmt.Sprintf("anyPolicy counts for %d more certificates", n)}
+	return []string{fmt.Sprintf(words, *count)}
 }
 
 // tlsFeatures: RFC 7633.

@@ -158,6 +158,19 @@ func TestKeysOfMaterial(t *testing.T) {
 	})
 }
 
+// TestHugeModuli: keys that are larger than any in use are no part of the search, whose cost they would decide.
+func TestHugeModuli(t *testing.T) {
+	der, err := forge.RSAInfoOf(new(big.Int).SetBit(big.NewInt(1), 20_000_000, 1), big.NewInt(65537))
+	require.NoError(t, err)
+	var files []facts.File
+	for range 20 {
+		files = append(files, at("/a/huge", facts.Item{Kind: facts.PublicKey, DER: der}))
+	}
+	shared, err := judge.SharedPrimes(t.Context(), files, nil, func(int, int) { t.Error("nothing is to be compared") })
+	require.NoError(t, err)
+	assert.Empty(t, shared)
+}
+
 func prime(t *testing.T) *big.Int {
 	t.Helper()
 	p, err := rand.Prime(rand.Reader, 1024)

@@ -9,6 +9,9 @@ import (
 	"nurvik/core/pki"
 )
 
+// maxSharedBits is the largest modulus that is compared, the largest that signatures are verified with.
+const maxSharedBits = 16384
+
 // SharedStep is told how far the search for shared prime factors is.
 type SharedStep func(done, total int)
 
@@ -20,7 +23,7 @@ func SharedPrimes(ctx context.Context, files []facts.File, observed []facts.Endp
 	var matches []pki.Fingerprint
 	seen := map[pki.Fingerprint]bool{}
 	add := func(k pki.PublicKey) {
-		if k.N == nil || k.N.Sign() <= 0 {
+		if k.N == nil || k.N.Sign() <= 0 || k.N.BitLen() > maxSharedBits { // a hostile modulus of megabytes would take hours
 			return
 		}
 		if match := k.Match(); !seen[match] {

@@ -70,12 +70,6 @@ func parseAnyOID(content []byte) (OID, bool) {
 	return OID(text), true
 }
 
-// ReadOID decodes an OBJECT IDENTIFIER's contents for showing; "" when they are malformed.
-func ReadOID(content []byte) OID {
-	id, _ := parseOID(content)
-	return id
-}
-
 // smallArc reads base-128 digits and reports whether they fit in 63 bits, as nearly all do.
 func smallArc(digits []byte) (arc uint64, fits bool) {
 	if len(digits) > 9 {

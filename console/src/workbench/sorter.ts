@@ -1,6 +1,5 @@
 import type { components } from '../api/schema'
-
-type Severity = components['schemas']['JudgeFinding']['severity']
+import type { CardFinding } from '../findings/severities'
 
 /** One thing in a file. The names are those of the core. */
 export interface Entry {
@@ -25,21 +24,11 @@ export interface Entry {
   anomalies?: { offset: number; field: string; text: string; source: string }[]
 }
 
-export interface WorkbenchFinding {
-  code: string
-  severity: Severity
-  message: string
-  remedy: string
-  why: string
-  reference: string
-  evidence: { missing_pem?: string[] | null }
-}
-
 export interface WorkbenchFile {
   path: string
   verdict: components['schemas']['JudgeJudgement']['verdict']
   entries: Entry[]
-  findings: WorkbenchFinding[]
+  findings: CardFinding[]
   locked: boolean
 }
 
