@@ -20,7 +20,7 @@ const (
 // Verifier checks signatures and remembers the results: the same intermediates
 // stand in thousands of chains. It is safe for concurrent use.
 type Verifier struct {
-	results sync.Map // error by [2]pki.Fingerprint: certificate and key
+	results sync.Map // error by [2]pki.Fingerprint: certificate or list, and key
 }
 
 // Check verifies the certificate's signature under the key, as pki.Certificate.CheckSignedBy does.
@@ -31,6 +31,18 @@ func (v *Verifier) Check(c *pki.Certificate, key pki.PublicKey) error {
 		return err
 	}
 	err := c.CheckSignedBy(key)
+	v.results.Store(id, err)
+	return err
+}
+
+// checkList verifies a list's signature, once for each key.
+func (v *Verifier) checkList(l *pki.RevocationList, key pki.PublicKey) error {
+	id := [2]pki.Fingerprint{l.Fingerprint(), key.Fingerprint()}
+	if known, ok := v.results.Load(id); ok {
+		err, _ := known.(error)
+		return err
+	}
+	err := l.CheckSignedBy(key)
 	v.results.Store(id, err)
 	return err
 }

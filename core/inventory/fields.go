@@ -119,7 +119,7 @@ func listFields(l *pki.RevocationList) []Field {
 		field("issuer", orNone(l.Issuer.String())),
 		field("this update", exact(l.ThisUpdate)),
 		field("next update", next),
-		field("revoked certificates", strconv.Itoa(l.Entries)),
+		field("revoked certificates", strconv.Itoa(len(l.Revoked))),
 	}
 	if l.Number != nil {
 		out = append(out, field("number of the list", l.Number.String()))

@@ -40,6 +40,9 @@ type Certificate struct {
 	AuthoritySerial       []byte
 	AuthorityInfo         []AccessDescription
 	CRLDistributionPoints []DistributionPoint
+	FreshestCRL           []DistributionPoint
+	NoRevocation          bool // its issuer gives no revocation information for it (RFC 9608)
+	NoRevocationCheck     bool // of a responder: it is not to be asked about (RFC 6960, 4.2.2.2.1)
 	Policies              []OID
 	HasPolicies           bool
 	PolicyMappings        []PolicyMapping
@@ -282,6 +285,7 @@ var processed = map[OID]bool{
 	oidSubjectAltName: true, oidIssuerAltName: true, oidBasicConstraints: true, oidKeyUsage: true, oidExtKeyUsage: true,
 	oidSubjectKeyID: true, oidAuthorityKeyID: true, oidAuthorityInfo: true, oidCRLDistribution: true, oidPolicies: true,
 	oidPolicyMappings: true, oidPolicyConstraints: true, oidInhibitAnyPolicy: true, oidNameConstraints: true,
+	oidFreshestCRL: true,
 }
 
 // URLs returns the addresses of the access method, such as where the issuer's

@@ -14,6 +14,7 @@ const (
 	tagOctetString = 0x04
 	tagNull        = 0x05
 	tagOID         = 0x06
+	tagEnumerated  = 0x0a
 	tagUTF8        = 0x0c
 	tagNumeric     = 0x12
 	tagPrintable   = 0x13

@@ -57,8 +57,8 @@ type AccessDescription struct {
 // DistributionPoint is one place of a revocation list (RFC 5280, 4.2.1.13).
 type DistributionPoint struct {
 	FullName []GeneralName
-	Relative []byte // nameRelativeToCRLIssuer, as encoded
-	Reasons  []byte // bits, as encoded
+	Relative []Attribute // nameRelativeToCRLIssuer: what follows the list issuer's name
+	Reasons  []byte      // contents of the BIT STRING; nil for all reasons
 	Issuer   []GeneralName
 }
 
@@ -158,6 +158,9 @@ var extensionDecoders = map[OID]func(*decoder, Extension, *Certificate){
 	oidAuthorityKeyID:    (*decoder).authorityKeyID,
 	oidAuthorityInfo:     (*decoder).authorityInfo,
 	oidCRLDistribution:   (*decoder).distributionPoints,
+	oidFreshestCRL:       func(d *decoder, x Extension, c *Certificate) { c.FreshestCRL = d.pointsOf(x, "freshestCRL") },
+	oidNoRevocation:      func(_ *decoder, _ Extension, c *Certificate) { c.NoRevocation = true },
+	oidOCSPNoCheck:       func(_ *decoder, _ Extension, c *Certificate) { c.NoRevocationCheck = true },
 	oidPolicies:          (*decoder).policies,
 	oidPolicyMappings:    (*decoder).policyMappings,
 	oidPolicyConstraints: (*decoder).policyConstraints,
@@ -297,27 +300,32 @@ func (d *decoder) authorityInfo(x Extension, c *Certificate) {
 }
 
 func (d *decoder) distributionPoints(x Extension, c *Certificate) {
-	const field, section = "cRLDistributionPoints", "RFC 5280 section 4.2.1.13"
-	body, ok := d.body(x, field)
-	if !ok {
-		return
+	c.CRLDistributionPoints = d.pointsOf(x, "cRLDistributionPoints")
+}
+
+func (d *decoder) pointsOf(x Extension, field string) (out []DistributionPoint) {
+	if body, ok := d.body(x, field); ok {
+		d.sequences(body, field, "RFC 5280 section 4.2.1.13", func(el element) { out = append(out, d.distributionPoint(el, field)) })
 	}
-	d.sequences(body, field, section, func(el element) {
-		c.CRLDistributionPoints = append(c.CRLDistributionPoints, d.distributionPoint(el, field))
-	})
+	return out
+}
+
+// pointName decodes the choice of names of a distribution point.
+func (d *decoder) pointName(el element, field string, point *DistributionPoint) {
+	choice := cryptobyte.String(el.content)
+	if full, ok := d.optional(&choice, contextTag(0, true), field); ok {
+		point.FullName = d.generalNames(full.content, field, false)
+	} else if relative, ok := d.optional(&choice, contextTag(1, true), field); ok {
+		point.Relative = d.relativeName(relative.content, field)
+	}
+	d.finish(choice, field)
 }
 
 func (d *decoder) distributionPoint(el element, field string) DistributionPoint {
 	var point DistributionPoint
 	inner := cryptobyte.String(el.content)
 	if name, ok := d.optional(&inner, contextTag(0, true), field); ok {
-		choice := cryptobyte.String(name.content)
-		if full, ok := d.optional(&choice, contextTag(0, true), field); ok {
-			point.FullName = d.generalNames(full.content, field, false)
-		} else if relative, ok := d.optional(&choice, contextTag(1, true), field); ok {
-			point.Relative = relative.content
-		}
-		d.finish(choice, field)
+		d.pointName(name, field, &point)
 	}
 	if reasons, ok := d.optional(&inner, contextTag(1, false), field); ok {
 		point.Reasons = reasons.content

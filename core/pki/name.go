@@ -127,6 +127,11 @@ func (n Name) Within(base Name) bool {
 	return len(n.Components) >= len(base.Components) && Name{Components: n.Components[:len(base.Components)]}.Key() == Name{Components: base.Components}.Key()
 }
 
+// Below returns the name with one more component behind its own.
+func (n Name) Below(component []Attribute) Name {
+	return Name{Components: append(n.Components[:len(n.Components):len(n.Components)], component)}
+}
+
 const sectionName = "RFC 5280 section 4.1.2.4"
 
 // name decodes a distinguished name.
@@ -145,18 +150,7 @@ func (d *decoder) components(el element, field string) Name {
 			d.note(s, field, sectionName, "a relative name is no set; the rest of the name is not read")
 			return n
 		}
-		var component []Attribute
-		inner := cryptobyte.String(set.content)
-		for len(inner) > 0 {
-			pair, ok := d.take(&inner, tagSequence, field)
-			if !ok {
-				d.note(inner, field, sectionName, "an attribute of the name is malformed")
-				break
-			}
-			if a, ok := d.attribute(pair, field); ok {
-				component = append(component, a)
-			}
-		}
+		component := d.relativeName(set.content, field)
 		if len(component) == 0 {
 			d.note(set.full, field, sectionName, "a relative name is empty")
 			continue
@@ -164,6 +158,21 @@ func (d *decoder) components(el element, field string) Name {
 		n.Components = append(n.Components, component)
 	}
 	return n
+}
+
+// relativeName decodes the contents of a RelativeDistinguishedName.
+func (d *decoder) relativeName(content []byte, field string) (component []Attribute) {
+	for inner := cryptobyte.String(content); len(inner) > 0; {
+		pair, ok := d.take(&inner, tagSequence, field)
+		if !ok {
+			d.note(inner, field, sectionName, "an attribute of the name is malformed")
+			break
+		}
+		if a, ok := d.attribute(pair, field); ok {
+			component = append(component, a)
+		}
+	}
+	return component
 }
 
 func (d *decoder) attribute(pair element, field string) (Attribute, bool) {

@@ -111,14 +111,17 @@ const (
 	oidExtKeyUsage       OID = "2.5.29.37"
 	oidInhibitAnyPolicy  OID = "2.5.29.54"
 	oidAuthorityInfo     OID = "1.3.6.1.5.5.7.1.1"
+	oidNoRevocation      OID = "2.5.29.56"            // RFC 9608
+	oidOCSPNoCheck       OID = "1.3.6.1.5.5.7.48.1.5" // RFC 6960, 4.2.2.2.1
 )
 
 // Access methods and extended key usages (RFC 5280, 4.2.1.12 and 4.2.2.1).
 const (
-	AccessOCSP      OID = "1.3.6.1.5.5.7.48.1"
-	AccessCAIssuers OID = "1.3.6.1.5.5.7.48.2"
-	UsageServerAuth OID = "1.3.6.1.5.5.7.3.1"
-	UsageAny        OID = "2.5.29.37.0"
+	AccessOCSP       OID = "1.3.6.1.5.5.7.48.1"
+	AccessCAIssuers  OID = "1.3.6.1.5.5.7.48.2"
+	UsageServerAuth  OID = "1.3.6.1.5.5.7.3.1"
+	UsageOCSPSigning OID = "1.3.6.1.5.5.7.3.9"
+	UsageAny         OID = "2.5.29.37.0"
 )
 
 // words gives object identifiers their usual names, for people.
@@ -130,14 +133,14 @@ var words = map[OID]string{
 	oidInhibitAnyPolicy: "inhibit anyPolicy", oidAuthorityInfo: "authority information access",
 	AccessOCSP: "OCSP", AccessCAIssuers: "CA issuers", UsageServerAuth: "TLS server", UsageAny: "any usage",
 	"1.3.6.1.5.5.7.3.2": "TLS client", "1.3.6.1.5.5.7.3.3": "code signing", "1.3.6.1.5.5.7.3.4": "e-mail protection",
-	"1.3.6.1.5.5.7.3.8": "time stamping", "1.3.6.1.5.5.7.3.9": "OCSP signing",
+	"1.3.6.1.5.5.7.3.8": "time stamping", UsageOCSPSigning: "OCSP signing",
 	"1.3.6.1.5.5.7.1.24": "TLS feature", "1.3.6.1.4.1.11129.2.4.2": "signed certificate timestamps",
 	"1.3.6.1.4.1.11129.2.4.3": "precertificate poison", "1.2.840.113549.1.9.2": "unstructured name", "2.5.29.32.0": "any policy",
-	"2.5.29.9": "subject directory attributes", "2.5.29.46": "freshest CRL", oidCRLNumber: "CRL number",
+	"2.5.29.9": "subject directory attributes", oidFreshestCRL: "freshest CRL", oidCRLNumber: "CRL number",
 	"2.5.29.16": "private key usage period", "1.3.6.1.5.5.7.1.3": "qualified certificate statements",
-	"2.16.840.1.113730.1.1": "old certificate type", "2.16.840.1.113730.1.13": "old comment", "1.3.6.1.5.5.7.48.1.5": "OCSP no check",
+	"2.16.840.1.113730.1.1": "old certificate type", "2.16.840.1.113730.1.13": "old comment", oidOCSPNoCheck: "OCSP no check",
 	"1.3.6.1.4.1.311.20.2": "template name", "1.3.6.1.4.1.311.21.7": "template", "1.3.6.1.4.1.311.20.2.2": "smart-card sign-in",
-	"1.3.6.1.5.5.7.3.17": "IPsec", "2.5.29.56": "no revocation available",
+	"1.3.6.1.5.5.7.3.17": "IPsec", oidNoRevocation: "no revocation available",
 	oidChallengePassword: "challenge password", oidExtensionRequest: "extension request", oidExtensionRequestOld: "extension request",
 	"1.2.840.113549.1.7.1": "data", oidSignedData: "signed data", "1.2.840.113549.1.7.3": "enveloped data", "1.2.840.113549.1.7.6": "encrypted data",
 }
