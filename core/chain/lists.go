@@ -175,13 +175,12 @@ func pointNames(p pki.DistributionPoint, issuers []pki.Name) []string {
 // find looks for the certificate in the list. In an indirect list each entry
 // belongs to the issuer named last (5.3.3).
 func (l Lists) find(list *pki.RevocationList, c *pki.Certificate) *pki.RevokedCertificate {
-	for i := range list.Revoked {
-		entry := &list.Revoked[i]
+	for _, entry := range list.Find(c.RawSerial) {
 		issuer := list.Issuer
 		if entry.Issuer != nil {
 			issuer = *entry.Issuer
 		}
-		if bytes.Equal(entry.Serial, c.RawSerial) && issuer.Key() == c.Issuer.Key() {
+		if issuer.Key() == c.Issuer.Key() {
 			return entry
 		}
 	}
@@ -207,7 +206,7 @@ func (l Lists) usable(list *pki.RevocationList, c, issuer *pki.Certificate, abov
 	}
 	signed := false
 	for _, signer := range l.signers(list, issuer) {
-		if l.Verifier.checkList(list, l.key(signer, 0)) != nil {
+		if l.Verifier.check(list, l.key(signer, 0)) != nil {
 			continue
 		}
 		signed = true

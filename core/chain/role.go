@@ -24,25 +24,22 @@ type Verifier struct {
 }
 
 // Check verifies the certificate's signature under the key, as pki.Certificate.CheckSignedBy does.
-func (v *Verifier) Check(c *pki.Certificate, key pki.PublicKey) error {
-	id := [2]pki.Fingerprint{c.Fingerprint(), key.Fingerprint()}
+func (v *Verifier) Check(c *pki.Certificate, key pki.PublicKey) error { return v.check(c, key) }
+
+// signed is anything with a signature.
+type signed interface {
+	Fingerprint() pki.Fingerprint
+	CheckSignedBy(key pki.PublicKey) error
+}
+
+// check verifies a signature, once for each key.
+func (v *Verifier) check(what signed, key pki.PublicKey) error {
+	id := [2]pki.Fingerprint{what.Fingerprint(), key.Fingerprint()}
 	if known, ok := v.results.Load(id); ok {
 		err, _ := known.(error) // nil for a good signature
 		return err
 	}
-	err := c.CheckSignedBy(key)
-	v.results.Store(id, err)
-	return err
-}
-
-// checkList verifies a list's signature, once for each key.
-func (v *Verifier) checkList(l *pki.RevocationList, key pki.PublicKey) error {
-	id := [2]pki.Fingerprint{l.Fingerprint(), key.Fingerprint()}
-	if known, ok := v.results.Load(id); ok {
-		err, _ := known.(error)
-		return err
-	}
-	err := l.CheckSignedBy(key)
+	err := what.CheckSignedBy(key)
 	v.results.Store(id, err)
 	return err
 }

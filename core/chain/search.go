@@ -12,54 +12,12 @@ import (
 	"nurvik/core/trust"
 )
 
-// Reason is why a path is not valid although its names fit.
-type Reason string
-
-// The reasons, in the words of RFC 5280, section 6.1.
-const (
-	BadSignature    Reason = "bad-signature"    // the right key, and a signature that does not verify under it
-	Unverifiable    Reason = "unverifiable"     // a signature that cannot be computed here
-	NotAuthority    Reason = "not-an-authority" // CA flag or certificate-signing usage missing (6.1.4 k, n)
-	PathLength      Reason = "path-length"      // more intermediates than an authority allows (6.1.4 m)
-	UnknownCritical Reason = "unknown-critical" // a critical extension that is not processed (6.1.4 o, 6.1.5 e)
-
-	NameNotAllowed   Reason = "name-constraint" // a name outside of what an authority above allows (6.1.3 b, c)
-	UsageNotAllowed  Reason = "usage"           // not for what the path is used for (4.2.1.12)
-	PolicyNotAllowed Reason = "policy"          // a policy is required, and none is valid (6.1.3 f, 6.1.5 g)
-)
-
-// Failure is one reason and the certificate that it is about.
-type Failure struct {
-	Reason      Reason
-	Certificate *pki.Certificate
-	Detail      string
-}
-
-// Path is a sequence in which each certificate is certified by the next, leaf first.
-type Path struct {
-	Certificates []*pki.Certificate // with the anchor last where there is one
-	Anchor       *trust.Anchor      // nil when the path ends without one
-	Failures     []Failure
-	Borrowed     int // certificates that came from what is known and not from what was given
-	OutOfDate    int // certificates, the anchor included, that are not valid at the time asked
-}
-
-// Valid reports whether the path ends in an anchor without a failure.
-func (p Path) Valid() bool { return p.Anchor != nil && len(p.Failures) == 0 }
-
-// Below returns the path without its anchor, unless the leaf is itself the anchor.
-func (p Path) Below() []*pki.Certificate {
-	if p.Anchor != nil && len(p.Certificates) > 1 {
-		return p.Certificates[:len(p.Certificates)-1]
-	}
-	return p.Certificates
-}
-
 // Limits of one search. Real estates have paths of two to five certificates
 // and a handful of candidates for each place.
 const (
 	maxPathLength = 12   // certificates in a path, anchor included
 	maxSteps      = 2000 // candidates looked at, over the whole search; a monstrous key counts for many
+	maxPaths      = 50   // paths that are kept of those that were found
 )
 
 // cost is 1 for every key that is met in earnest, and grows with the work that
@@ -81,29 +39,37 @@ type Query struct {
 
 	Usage    pki.OID // what the leaf is to be used for; "" for anything
 	Policies PolicyInputs
+	Revoked  map[pki.Fingerprint]string // certificates that are revoked, with what is known of it
 }
 
 // Search returns the best path of the query, and whether the search had to be
 // given up before every path was seen. There is always a path: at the least
 // the leaf alone.
 func (v *Verifier) Search(q Query) (best Path, gaveUp bool) {
-	s := search{query: q, verifier: v}
+	s := search{query: q, verifier: v, keep: 1}
 	s.extend(Path{Certificates: []*pki.Certificate{q.Leaf}})
-	return s.best, s.gaveUp
+	return s.paths[0], s.gaveUp
+}
+
+// Paths returns the paths of the query, the best first and at most maxPaths.
+func (v *Verifier) Paths(q Query) (paths []Path, gaveUp bool) {
+	s := search{query: q, verifier: v, keep: maxPaths}
+	s.extend(Path{Certificates: []*pki.Certificate{q.Leaf}})
+	return s.paths, s.gaveUp
 }
 
 // Pool is a set of certificates that can be found by subject. A nil pool is empty.
 type Pool struct {
 	bySubject map[string][]*pki.Certificate
+	held      map[pki.Fingerprint]bool
 }
 
 // NewPool makes a pool; a certificate that is there twice counts once.
 func NewPool(list []*pki.Certificate) *Pool {
-	p := &Pool{bySubject: map[string][]*pki.Certificate{}}
-	seen := map[pki.Fingerprint]bool{}
+	p := &Pool{bySubject: map[string][]*pki.Certificate{}, held: map[pki.Fingerprint]bool{}}
 	for _, c := range list {
-		if !seen[c.Fingerprint()] {
-			seen[c.Fingerprint()] = true
+		if !p.held[c.Fingerprint()] {
+			p.held[c.Fingerprint()] = true
 			p.bySubject[c.Subject.Key()] = append(p.bySubject[c.Subject.Key()], c)
 		}
 	}
@@ -116,6 +82,19 @@ func (p *Pool) named(subjectKey string) []*pki.Certificate {
 	}
 	return p.bySubject[subjectKey]
 }
+
+// With returns a pool that holds more; the old one stays as it is.
+func (p *Pool) With(more []*pki.Certificate) *Pool {
+	var list []*pki.Certificate
+	if p != nil {
+		for _, same := range p.bySubject {
+			list = append(list, same...)
+		}
+	}
+	return NewPool(append(list, more...))
+}
+
+func (p *Pool) has(c *pki.Certificate) bool { return p != nil && p.held[c.Fingerprint()] }
 
 // Certifies reports whether a certificate of the pool is the issuer of this one, by name and signature.
 func (v *Verifier) Certifies(p *Pool, c *pki.Certificate) bool {
@@ -133,8 +112,8 @@ type candidate struct {
 type search struct {
 	query    Query
 	verifier *Verifier
-	best     Path
-	found    bool
+	keep     int
+	paths    []Path // the best so far, the very best first
 	steps    int
 	gaveUp   bool
 }
@@ -166,23 +145,28 @@ func (s *search) extend(p Path) {
 }
 
 // issuers lists the candidates with the right name: anchors first, then those
-// whose key identifier fits.
+// whose key identifier fits. No more are sorted out than can still be looked at.
 func (s *search) issuers(c *pki.Certificate) []candidate {
 	key := c.Issuer.Key()
-	var out []candidate
-	for _, a := range s.query.Store.Named(key) {
-		out = append(out, candidate{certificate: a.Certificate, anchor: &a})
-	}
-	for _, g := range s.query.Given.named(key) {
-		out = append(out, candidate{certificate: g})
-	}
-	for _, k := range s.query.Known.named(key) {
-		if !slices.ContainsFunc(s.query.Given.named(key), func(g *pki.Certificate) bool { return g.Fingerprint() == k.Fingerprint() }) {
-			out = append(out, candidate{certificate: k, borrowed: true})
+	var ranks [6][]candidate
+	room := maxSteps - s.steps + 1
+	add := func(next candidate) {
+		if rank := identifierRank(c, next); len(ranks[rank]) < room {
+			ranks[rank] = append(ranks[rank], next)
 		}
 	}
-	slices.SortStableFunc(out, func(a, b candidate) int { return identifierRank(c, a) - identifierRank(c, b) })
-	return out
+	for _, a := range s.query.Store.Named(key) {
+		add(candidate{certificate: a.Certificate, anchor: &a})
+	}
+	for _, g := range s.query.Given.named(key) {
+		add(candidate{certificate: g})
+	}
+	for _, k := range s.query.Known.named(key) {
+		if !s.query.Given.has(k) {
+			add(candidate{certificate: k, borrowed: true})
+		}
+	}
+	return slices.Concat(ranks[:]...)
 }
 
 func identifierRank(c *pki.Certificate, issuer candidate) int {
@@ -260,6 +244,11 @@ func (s *search) offer(p Path) {
 			p.Failures = append(p.Failures, Failure{UnknownCritical, c, "extension " + ids[0].Words()})
 		}
 	}
+	for _, c := range p.Below() {
+		if detail, revoked := s.query.Revoked[c.Fingerprint()]; revoked {
+			p.Failures = append(p.Failures, Failure{IsRevoked, c, detail})
+		}
+	}
 	if p.Anchor != nil && len(p.Certificates) > 1 {
 		s.inherit(&p)
 		p.Failures = slices.Concat(p.Failures, nameFailure(p.Certificates), usageFailure(p.Certificates, s.query.Usage), policyFailure(p.Certificates, s.query.Policies))
@@ -269,9 +258,15 @@ func (s *search) offer(p Path) {
 			p.OutOfDate++
 		}
 	}
-	if !s.found || better(p, s.best) {
-		s.best, s.found = p, true
+	at := len(s.paths)
+	for at > 0 && better(p, s.paths[at-1]) {
+		at--
 	}
+	if at == s.keep {
+		return
+	}
+	s.paths = slices.Insert(s.paths, at, p)
+	s.paths = s.paths[:min(len(s.paths), s.keep)]
 }
 
 // inherit checks again what could not be computed because a DSA key has its
@@ -288,21 +283,4 @@ func (s *search) inherit(p *Path) {
 			}
 		}
 	}
-}
-
-// better orders paths: with an anchor, without failures, in date, from what
-// was given, the shorter. Without an anchor the longer says more.
-func better(a, b Path) bool {
-	if (a.Anchor != nil) != (b.Anchor != nil) {
-		return a.Anchor != nil
-	}
-	for _, pair := range [][2]int{{len(a.Failures), len(b.Failures)}, {a.OutOfDate, b.OutOfDate}, {a.Borrowed, b.Borrowed}} {
-		if pair[0] != pair[1] {
-			return pair[0] < pair[1]
-		}
-	}
-	if a.Anchor == nil {
-		return len(a.Certificates) > len(b.Certificates)
-	}
-	return len(a.Certificates) < len(b.Certificates)
 }

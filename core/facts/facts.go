@@ -19,6 +19,9 @@ type Endpoint struct {
 	ResolveError string        `json:"resolve_error,omitempty" doc:"Why the name led to no address"`
 	NoRoute      []string      `json:"no_route,omitempty" doc:"Addresses not visited, because their family has no route from here"`
 	Observations []Observation `json:"observations"`
+	Asked        bool          `json:"revocation_asked,omitempty" doc:"Issuers were asked about revocation"`
+	Revocation   []Revocation  `json:"revocation,omitempty" doc:"What was learnt of the certificates on the path"`
+	Fetched      []Fetched     `json:"fetched,omitempty" doc:"Issuers' certificates that were fetched because the chain lacks them"`
 }
 
 // Outcome is how the visit to one address ended.
@@ -43,6 +46,7 @@ type Observation struct {
 	Detail       string         `json:"detail,omitempty" doc:"What was met, in words"`
 	Versions     []Version      `json:"versions"`
 	Certificates [][]byte       `json:"certificates" doc:"DER of each certificate, as served"`
+	Staple       []byte         `json:"staple,omitempty" doc:"The OCSP response that came along"`
 	Connections  []Connection   `json:"connections"`
 }
 

@@ -11,6 +11,10 @@ type File struct {
 	Access  *Access  `json:"access,omitempty" doc:"Who can read it; of files on disk"`
 	Items   []Item   `json:"items"`
 	Defects []Defect `json:"defects,omitempty"`
+
+	Asked      bool         `json:"revocation_asked,omitempty" doc:"Issuers were asked about revocation"`
+	Revocation []Revocation `json:"revocation,omitempty"`
+	Fetched    []Fetched    `json:"fetched,omitempty" doc:"Issuers' certificates that were fetched because they lack"`
 }
 
 // ItemKind says what a piece of material is.

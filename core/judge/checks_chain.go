@@ -12,6 +12,12 @@ import (
 // checkPath finds why no valid path exists. At most one cause is told.
 func checkPath(b *bundle) {
 	a := b.assessed
+	if a.store == "" || a.borrowed {
+		if c, sibling := b.misplaced(); sibling != nil {
+			b.add(b.wrongSibling(c, sibling))
+			return
+		}
+	}
 	switch {
 	case a.store != "" && !a.borrowed:
 	case a.store != "":
@@ -55,6 +61,7 @@ var failureCodes = map[chain.Reason]string{
 	chain.BadSignature: "chain.bad-signature", chain.NotAuthority: "chain.not-an-authority", chain.PathLength: "chain.path-length",
 	chain.UnknownCritical: "chain.unknown-critical", chain.Unverifiable: "algo.unverifiable",
 	chain.NameNotAllowed: "trust.name-constraint", chain.UsageNotAllowed: "trust.usage", chain.PolicyNotAllowed: "trust.policy",
+	chain.IsRevoked: "revoke.revoked",
 }
 
 var failureWords = map[chain.Reason]string{
@@ -67,6 +74,8 @@ var failureWords = map[chain.Reason]string{
 	chain.NameNotAllowed:   "%s is outside of what its issuer may certify: %s.",
 	chain.UsageNotAllowed:  "%s is not meant for this use: %s.",
 	chain.PolicyNotAllowed: "%s is valid under no policy that is required: %s.",
+
+	chain.IsRevoked: "%s is revoked, %s.",
 }
 
 // pathFailures reports the failures of the best path to an anchor. Where
@@ -79,7 +88,9 @@ func (b *bundle) pathFailures(path chain.Path) {
 		}
 	}
 	for _, f := range path.Failures {
-		b.add(pathFailure(f))
+		if f.Reason != chain.IsRevoked { // told by what was learnt of the certificate
+			b.add(pathFailure(f))
+		}
 	}
 }
 

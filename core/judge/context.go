@@ -28,6 +28,9 @@ type Context struct {
 	Material  bool                         // judge files as material only: form, keys and pairs, no chains
 	Shared    map[pki.Fingerprint]*big.Int // prime factors that keys share with others, by PublicKey.Match
 
+	revocation []facts.Revocation         // of the target under judgement
+	revoked    map[pki.Fingerprint]string // what is revoked as of At
+
 	weak      *sync.Map           // weaknesses of RSA keys, by PublicKey.Match
 	anchors   func() *trust.Store // every anchor known
 	rehearsal func() *trust.Store // those for rehearsal
@@ -61,15 +64,19 @@ func (c Context) stores() []*trust.Store {
 // bundle is one chain under judgement: as served by one address, or as it
 // stands in a file. The checks read it and each adds what it finds.
 type bundle struct {
-	context  *Context
-	file     bool
-	given    []*pki.Certificate
-	pool     *chain.Pool // of what was given, by name
-	leaf     *pki.Certificate
-	names    []naming.Reference
-	versions map[string]facts.Acceptance // for endpoints
-	assessed assessment
-	findings []Finding
+	context   *Context
+	file      bool
+	asked     bool // about revocation
+	given     []*pki.Certificate
+	pool      *chain.Pool // of what was given, by name
+	leaf      *pki.Certificate
+	names     []naming.Reference
+	versions  map[string]facts.Acceptance // for endpoints
+	assessed  assessment
+	assembled []assembled              // all paths into each store
+	sibling   map[pki.Fingerprint]bool // certificates of the right name and the wrong key
+	checks    int                      // signature checks spent beside the path
+	findings  []Finding
 }
 
 func (b *bundle) add(f Finding) { b.findings = append(b.findings, f) }
@@ -110,11 +117,15 @@ func (b *bundle) assess() assessment {
 }
 
 func (b *bundle) search(store *trust.Store, known *chain.Pool) (chain.Path, bool) {
+	return b.context.Verifier.Search(b.query(store, known))
+}
+
+func (b *bundle) query(store *trust.Store, known *chain.Pool) chain.Query {
 	usage := pki.UsageServerAuth
 	if b.file { // files hold certificates for other uses too
 		usage = ""
 	}
-	return b.context.Verifier.Search(chain.Query{Leaf: b.leaf, Given: b.pool, Known: known, Store: store, At: b.context.At, Usage: usage})
+	return chain.Query{Leaf: b.leaf, Given: b.pool, Known: known, Store: store, At: b.context.At, Usage: usage, Revoked: b.context.revoked}
 }
 
 // preferred orders assessments from different stores.

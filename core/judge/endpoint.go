@@ -13,7 +13,7 @@ import (
 )
 
 // endpointChecks are run on each address that served certificates, in this order.
-var endpointChecks = []func(*bundle){checkPath, checkOrder, checkRoot, checkSurplus, checkOutlived, checkAudiences, checkTime, checkNames, checkKeys, checkSignatures, checkForm}
+var endpointChecks = []func(*bundle){checkPath, checkSibling, checkOrder, checkRoot, checkSurplus, checkAlternates, checkOutlived, checkLength, checkAudiences, checkRevocation, checkTime, checkNames, checkKeys, checkSignatures, checkForm}
 
 // Endpoint judges what was observed of an endpoint.
 func Endpoint(e facts.Endpoint, context Context) Judgement {
@@ -25,6 +25,7 @@ func Endpoint(e facts.Endpoint, context Context) Judgement {
 		return j
 	}
 	context.ready()
+	context.learn(e.Fetched, e.Revocation)
 	names := context.Names
 	if len(names) == 0 {
 		if own, err := naming.Parse(hostOf(e.Endpoint)); err == nil {
@@ -34,7 +35,7 @@ func Endpoint(e facts.Endpoint, context Context) Judgement {
 	pool := newPool()
 	findings, answered := reach(e)
 	for _, o := range e.Observations {
-		b := bundle{context: &context, names: names, versions: map[string]facts.Acceptance{}}
+		b := bundle{context: &context, asked: e.Asked, names: names, versions: map[string]facts.Acceptance{}}
 		if o.Outcome == facts.Answered {
 			b.observed(o)
 			if b.leaf != nil {
@@ -79,6 +80,18 @@ func (b *bundle) observed(o facts.Observation) {
 		}
 	}
 	checkVersions(b)
+	b.read(o)
+	if b.leaf == nil {
+		return
+	}
+	b.assessed, b.assembled = b.assess(), b.assemble()
+	for _, check := range endpointChecks {
+		check(b)
+	}
+}
+
+// read decodes the chain that was served.
+func (b *bundle) read(o facts.Observation) {
 	for i, der := range o.Certificates {
 		c, err := pki.ParseCertificate(der)
 		if err != nil {
@@ -87,14 +100,9 @@ func (b *bundle) observed(o facts.Observation) {
 		}
 		b.given = append(b.given, c)
 	}
-	if len(b.given) == 0 {
-		return
-	}
-	b.leaf = b.given[chain.ServedLeaf(b.given)]
-	b.pool = chain.NewPool(b.given)
-	b.assessed = b.assess()
-	for _, check := range endpointChecks {
-		check(b)
+	if len(b.given) > 0 {
+		b.leaf = b.given[chain.ServedLeaf(b.given)]
+		b.pool = chain.NewPool(b.given)
 	}
 }
 
@@ -146,7 +154,7 @@ func (j *Judgement) draw(b *bundle, address string, pool *pool) {
 		j.Chains[i].Addresses = append(j.Chains[i].Addresses, address)
 		return
 	}
-	c := Chain{View: view}
+	c := Chain{View: view, Audiences: b.audiences(), Revocation: b.states()}
 	if address != "" {
 		c.Addresses = []string{address}
 	}

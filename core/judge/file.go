@@ -9,7 +9,7 @@ import (
 )
 
 // fileChecks are run on each leaf of a file, with everything in the file as its chain.
-var fileChecks = []func(*bundle){checkOrder, checkRoot, checkSurplus, checkOutlived, checkAudiences, checkTime, checkNames, checkKeys, checkSignatures}
+var fileChecks = []func(*bundle){checkSibling, checkOrder, checkRoot, checkSurplus, checkAlternates, checkOutlived, checkLength, checkAudiences, checkRevocation, checkTime, checkNames, checkKeys, checkSignatures}
 
 // File judges what a file holds, by itself. A file of authorities alone has no
 // chain to judge; only the form of its certificates is looked at.
@@ -23,31 +23,41 @@ func File(file facts.File, context Context) Judgement {
 		return j
 	}
 	findings, given, pool := material.findings, material.certificates, newPool()
-	all := leaves(given)
-	isLeaf := map[*pki.Certificate]bool{}
-	for _, leaf := range all {
-		isLeaf[leaf] = true
-	}
-	authorities := chain.NewPool(slices.DeleteFunc(slices.Clone(given), func(c *pki.Certificate) bool { return isLeaf[c] }))
-	for _, leaf := range all {
-		// The other leaves of the file are chains of their own.
-		own := slices.DeleteFunc(slices.Clone(given), func(c *pki.Certificate) bool { return c != leaf && isLeaf[c] })
-		b := bundle{context: &context, file: true, given: own, pool: authorities, leaf: leaf, names: context.Names}
-		b.assessed = b.assess()
+	context.learn(file.Fetched, file.Revocation)
+	for _, b := range fileBundles(given, &context) {
+		b.asked = file.Asked
+		b.assessed, b.assembled = b.assess(), b.assemble()
 		if !material.damaged { // what is damaged may be just what the path lacks
-			checkPath(&b)
+			checkPath(b)
 		}
 		for _, check := range fileChecks {
-			check(&b)
+			check(b)
 		}
 		findings = append(findings, b.findings...)
-		j.draw(&b, "", pool)
+		j.draw(b, "", pool)
 	}
 	pool.add(given...)
 	j.Findings = merge(findings)
 	j.Verdict = verdictOf(j.Findings)
 	j.Certificates = pool.descriptions()
 	return j
+}
+
+// fileBundles are the chains of a file: one for each leaf, with everything in
+// the file. The other leaves are chains of their own.
+func fileBundles(given []*pki.Certificate, context *Context) []*bundle {
+	all := leaves(given)
+	isLeaf := map[*pki.Certificate]bool{}
+	for _, leaf := range all {
+		isLeaf[leaf] = true
+	}
+	authorities := chain.NewPool(slices.DeleteFunc(slices.Clone(given), func(c *pki.Certificate) bool { return isLeaf[c] }))
+	var out []*bundle
+	for _, leaf := range all {
+		own := slices.DeleteFunc(slices.Clone(given), func(c *pki.Certificate) bool { return c != leaf && isLeaf[c] })
+		out = append(out, &bundle{context: context, file: true, given: own, pool: authorities, leaf: leaf, names: context.Names})
+	}
+	return out
 }
 
 // leaves are the certificates that are no authorities and have issued none of the others.

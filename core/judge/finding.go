@@ -73,6 +73,7 @@ type Evidence struct {
 	MissingPEM   []string         `json:"missing_pem,omitempty" doc:"The certificates to add"`
 	IssuersAt    []string         `json:"ca_issuers,omitempty" doc:"Where the issuer's certificate can be had"`
 	Store        string           `json:"store,omitempty"`
+	Places       []string         `json:"places,omitempty" doc:"Addresses that were asked"`
 	Anomalies    []pki.Anomaly    `json:"anomalies,omitempty"`
 	Line         int              `json:"line,omitempty"`
 	Offset       *int             `json:"offset,omitempty" doc:"In bytes"`
@@ -105,8 +106,10 @@ type Judgement struct {
 
 // Chain is a chain as drawn, and where it was met.
 type Chain struct {
-	Addresses []string   `json:"addresses,omitempty"`
-	View      chain.View `json:"view"`
+	Addresses  []string          `json:"addresses,omitempty"`
+	View       chain.View        `json:"view"`
+	Audiences  []Audience        `json:"audiences" doc:"What each trust store makes of it"`
+	Revocation []RevocationState `json:"revocation" doc:"For each certificate of the best path, where it was asked"`
 }
 
 // verdictOf follows the rule of the findings: notes do not count.

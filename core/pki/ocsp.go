@@ -19,8 +19,12 @@ const (
 // OCSPStatus is what a responder says of the request as a whole (RFC 6960, 4.2.1).
 type OCSPStatus int
 
-// OCSPSuccessful means that there is an answer inside.
-const OCSPSuccessful OCSPStatus = 0
+// Statuses that make a difference: there is an answer inside, or there may be one later.
+const (
+	OCSPSuccessful    OCSPStatus = 0
+	OCSPInternalError OCSPStatus = 2
+	OCSPTryLater      OCSPStatus = 3
+)
 
 // Words says the status as people do.
 func (s OCSPStatus) Words() string {

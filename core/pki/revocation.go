@@ -3,6 +3,7 @@ package pki
 import (
 	"math/big"
 	"slices"
+	"sync"
 	"time"
 
 	"golang.org/x/crypto/cryptobyte"
@@ -38,6 +39,17 @@ type RevocationList struct {
 	Anomalies          []Anomaly
 
 	fingerprint Fingerprint
+	bySerial    func() map[string][]int // places in Revoked
+}
+
+// Find returns the entries with the serial number, given as the contents of
+// its INTEGER. The first call sorts the list, which others may be using meanwhile.
+func (l *RevocationList) Find(serial []byte) []*RevokedCertificate {
+	var out []*RevokedCertificate
+	for _, i := range l.bySerial()[string(serial)] {
+		out = append(out, &l.Revoked[i])
+	}
+	return out
 }
 
 // Fingerprint is the SHA-256 of the list's DER.
@@ -113,6 +125,13 @@ func ParseRevocationList(der []byte) (*RevocationList, error) {
 		d.note(inner, "signatureValue", "RFC 5280 section 5.1.1.3", "the signature is missing")
 	}
 	l.Anomalies = d.anomalies
+	l.bySerial = sync.OnceValue(func() map[string][]int {
+		places := make(map[string][]int, len(l.Revoked))
+		for i, entry := range l.Revoked {
+			places[string(entry.Serial)] = append(places[string(entry.Serial)], i)
+		}
+		return places
+	})
 	return l, nil
 }
 

@@ -1,0 +1,78 @@
+package chain
+
+import (
+	"bytes"
+	"context"
+	"encoding/pem"
+	"fmt"
+	"time"
+
+	"nurvik/core/facts"
+	"nurvik/core/pki"
+)
+
+// maxClimb is how many issuers above each other are fetched for one chain.
+const maxClimb = 4
+
+// FetchIssuers fetches the issuer of the certificate from where it says (RFC
+// 5280, 4.2.2.1), and then the issuer's, until one certifies itself or known
+// says that its issuer is known.
+func (q *Inquirer) FetchIssuers(ctx context.Context, c *pki.Certificate, known func(*pki.Certificate) bool) []facts.Fetched {
+	var out []facts.Fetched
+	for range maxClimb {
+		var next *pki.Certificate
+		for i, place := range c.URLs(pki.AccessCAIssuers) {
+			if i == maxPlaces || next != nil {
+				break
+			}
+			f := q.fetchIssuer(ctx, place)
+			for _, der := range f.Certificates {
+				issuer, err := pki.ParseCertificate(der)
+				if err == nil && issuer.Subject.Key() == c.Issuer.Key() && q.Verifier.check(c, issuer.PublicKey) == nil {
+					next = issuer
+				}
+			}
+			if next == nil && f.Failure == "" {
+				f.Failure = "what lies there has not issued " + c.Label()
+			}
+			out = append(out, f)
+		}
+		if next == nil || next.SelfIssued() || known(next) {
+			break
+		}
+		c = next
+	}
+	return out
+}
+
+func (q *Inquirer) fetchIssuer(ctx context.Context, place string) facts.Fetched {
+	f, _ := recall(&q.got, "issuer "+place, q.Now, func() (facts.Fetched, int, time.Time) {
+		f := facts.Fetched{Place: place}
+		data, err := q.Fetch.Get(ctx, place, maxIssuerFile)
+		if err == nil {
+			f.Certificates, err = certificatesIn(data)
+		}
+		if err != nil {
+			f.Failure = pki.Printable(err.Error())
+			return f, 0, q.Now().Add(time.Minute)
+		}
+		return f, len(data), q.Now().Add(24 * time.Hour)
+	})
+	return f
+}
+
+// certificatesIn reads one certificate or a set of them in PKCS#7, in DER or, which some send, in PEM.
+func certificatesIn(data []byte) ([][]byte, error) {
+	if block, _ := pem.Decode(data); block != nil {
+		data = block.Bytes
+	}
+	data = bytes.Clone(data)
+	if c, err := pki.ParseCertificate(data); err == nil {
+		return [][]byte{c.Raw}, nil
+	}
+	set, err := pki.ParseCertificateSet(data)
+	if err != nil || len(set.Certificates) == 0 {
+		return nil, fmt.Errorf("what lies there is neither a certificate nor a set of them")
+	}
+	return set.Certificates[:min(len(set.Certificates), 20)], nil
+}

@@ -1,0 +1,123 @@
+package chain
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"nurvik/core/facts"
+	"nurvik/core/lifetime"
+	"nurvik/core/pki"
+)
+
+// clockSkew is how far ahead the clock of a responder may be.
+const clockSkew = 5 * time.Minute
+
+// StatusAnswer judges a responder's answer for the certificate (RFC 6960, 3.2
+// and 4.2.2.2). The nonce is the one that was sent, nil for none: an answer
+// without one is taken, one with another is not (RFC 9654, 2.1). The times of
+// the answer are facts here; whether it is stale is for the reader to say.
+func (v *Verifier) StatusAnswer(der []byte, c, issuer *pki.Certificate, nonce []byte, at time.Time) facts.Revocation {
+	out := facts.Revocation{Certificate: c.Fingerprint(), Source: facts.FromResponder, At: at}
+	bad := func(format string, args ...any) facts.Revocation {
+		out.Status, out.Detail = facts.RevocationBadAnswer, pki.Printable(fmt.Sprintf(format, args...))
+		return out
+	}
+	r, err := pki.ParseOCSPResponse(der)
+	if err != nil {
+		var malformed *pki.MalformedError
+		if errors.As(err, &malformed) {
+			return bad("the answer cannot be decoded: %s", malformed.Reason)
+		}
+		return bad("the answer cannot be decoded: %v", err)
+	}
+	switch r.Status {
+	case pki.OCSPSuccessful:
+	case pki.OCSPTryLater, pki.OCSPInternalError:
+		out.Status, out.Detail = facts.RevocationUnreachable, "the responder says: "+r.Status.Words()
+		return out
+	default:
+		return bad("the responder refuses: %s", r.Status.Words())
+	}
+	i := slices.IndexFunc(r.Answers, func(a pki.OCSPAnswer) bool { return a.Concerns(c, issuer) })
+	if i < 0 {
+		return bad("the answer is about other certificates")
+	}
+	if len(r.UnknownCritical) > 0 {
+		return bad("the answer has the critical extension %s, which is not known", r.UnknownCritical[0].Words())
+	}
+	signer, problem := v.responder(r, issuer)
+	if problem != "" {
+		return bad("%s", problem)
+	}
+	if signer != issuer {
+		out.Signer = signer.Label()
+	}
+	if nonce != nil {
+		out.Nonce = "same"
+		switch {
+		case r.Nonce == nil:
+			out.Nonce = "absent"
+		case !bytes.Equal(r.Nonce, nonce):
+			out.Nonce = ""
+			return bad("the answer carries another nonce than the one that was sent")
+		}
+	}
+	a := r.Answers[i]
+	out.ThisUpdate = &a.ThisUpdate
+	if !a.Expires.IsZero() {
+		out.NextUpdate = &a.Expires
+	}
+	if a.ThisUpdate.After(at.Add(clockSkew)) {
+		return bad("the answer is dated %s, which is yet to come", a.ThisUpdate.Format(time.RFC3339))
+	}
+	switch a.Status {
+	case pki.StatusGood:
+		out.Status = facts.RevocationGood
+	case pki.StatusRevoked:
+		out.Status, out.RevokedAt, out.Reason = facts.RevocationRevoked, &a.RevokedAt, a.Reason.Words()
+	default:
+		return bad("the responder does not know the certificate")
+	}
+	return out
+}
+
+// responder finds who signed the answer: the issuer itself, or someone whom it
+// has appointed by a certificate for just that (RFC 6960, 4.2.2.2).
+func (v *Verifier) responder(r *pki.OCSPResponse, issuer *pki.Certificate) (signer *pki.Certificate, problem string) {
+	candidates := []*pki.Certificate{issuer}
+	for _, der := range r.Certificates {
+		if c, err := pki.ParseCertificate(der); err == nil && len(candidates) < maxPathLength {
+			candidates = append(candidates, c)
+		}
+	}
+	problem = "nobody known here has signed the answer"
+	for _, c := range candidates {
+		if !r.SignedAs(c) {
+			continue
+		}
+		switch err := r.CheckSignedBy(c.PublicKey); {
+		case errors.Is(err, pki.ErrUnverifiable):
+			problem = "the signature of the answer cannot be checked here: it uses " + r.SignatureAlgorithm.Name
+			continue
+		case err != nil:
+			problem = "the signature of the answer is wrong"
+			continue
+		}
+		switch {
+		case c.PublicKey.Match() == issuer.PublicKey.Match() && c.Subject.Key() == issuer.Subject.Key():
+			return issuer, ""
+		case c.Issuer.Key() != issuer.Subject.Key() || v.check(c, issuer.PublicKey) != nil:
+			problem = fmt.Sprintf("%s signed the answer and was not appointed by the issuer", c.Label())
+		case !slices.Contains(c.ExtKeyUsage, pki.UsageOCSPSigning):
+			problem = fmt.Sprintf("%s signed the answer and is not meant for OCSP signing", c.Label())
+		case !lifetime.ValidAt(c, r.ProducedAt):
+			problem = fmt.Sprintf("the certificate of %s was not valid when it signed the answer", c.Label())
+		default:
+			return c, ""
+		}
+	}
+	return nil, problem
+}

@@ -1,0 +1,107 @@
+package judge
+
+import (
+	"slices"
+
+	"nurvik/core/chain"
+	"nurvik/core/facts"
+	"nurvik/core/pki"
+	"nurvik/core/trust"
+)
+
+// Question is a certificate about whose revocation is to be asked.
+type Question struct {
+	Certificate, Issuer *pki.Certificate
+	Staple              []byte // the answer that came along, for the leaf
+	Near                chain.Surroundings
+}
+
+// Questions are what is to be learnt of an endpoint beyond its visits: the
+// certificates whose revocation counts for the verdict, and those whose issuer
+// is known nowhere and may be fetched.
+func Questions(e facts.Endpoint, context Context) (questions []Question, lacking []*pki.Certificate) {
+	context.ready()
+	context.learn(e.Fetched, nil)
+	for _, o := range e.Observations {
+		b := bundle{context: &context}
+		if b.read(o); b.leaf == nil {
+			continue
+		}
+		q, top := b.questions(o.Staple)
+		questions = append(questions, q...)
+		if top != nil {
+			lacking = append(lacking, top)
+		}
+	}
+	return unique(questions), lacking
+}
+
+// FileQuestions are the same for a file.
+func FileQuestions(f facts.File, context Context) (questions []Question, lacking []*pki.Certificate) {
+	context.ready()
+	context.learn(f.Fetched, nil)
+	for _, b := range fileBundles(examine(f, &context).certificates, &context) {
+		q, top := b.questions(nil)
+		questions = append(questions, q...)
+		if top != nil {
+			lacking = append(lacking, top)
+		}
+	}
+	return unique(questions), lacking
+}
+
+// unique asks about a certificate once, however many addresses sent it, but
+// reads every answer that came along.
+func unique(list []Question) []Question {
+	type id struct {
+		certificate, issuer pki.Fingerprint
+		staple              string
+	}
+	seen := map[id]bool{}
+	return slices.DeleteFunc(list, func(q Question) bool {
+		key := id{q.Certificate.Fingerprint(), q.Issuer.Fingerprint(), string(q.Staple)}
+		defer func() { seen[key] = true }()
+		return seen[key]
+	})
+}
+
+func (b *bundle) questions(staple []byte) (questions []Question, lacking *pki.Certificate) {
+	path := b.assess().path
+	near := chain.Surroundings{Given: b.pool, Known: b.context.Known, Store: trust.Merge("all", append(slices.Clone(b.context.stores()), b.context.anchors())...)}
+	for i, c := range path.Certificates[:len(path.Certificates)-1] {
+		q := Question{Certificate: c, Issuer: path.Certificates[i+1], Near: near}
+		if i == 0 {
+			q.Staple = staple
+		}
+		questions = append(questions, q)
+	}
+	top := path.Certificates[len(path.Certificates)-1]
+	if path.Anchor == nil && !top.SelfIssued() && !b.issuerKnown(top) {
+		lacking = top
+	}
+	return questions, lacking
+}
+
+// learn takes in what was fetched and what is known to be revoked.
+func (c *Context) learn(fetched []facts.Fetched, revocation []facts.Revocation) {
+	var more []*pki.Certificate
+	for _, f := range fetched {
+		for _, der := range f.Certificates {
+			if x, err := pki.ParseCertificate(der); err == nil {
+				more = append(more, x)
+			}
+		}
+	}
+	if len(more) > 0 {
+		c.Known = c.Known.With(more)
+	}
+	for _, r := range revocation {
+		if r.Status == facts.RevocationRevoked && r.RevokedAt != nil && !r.RevokedAt.After(c.At) {
+			if c.revoked == nil {
+				c.revoked = map[pki.Fingerprint]string{}
+			}
+			c.revoked[r.Certificate] = revokedWords(r)
+		}
+	}
+	c.revocation = revocation
+}
