@@ -79,7 +79,7 @@ func (v *Verifier) StatusAnswer(der []byte, c, issuer *pki.Certificate, nonce []
 	case pki.StatusRevoked:
 		out.Status, out.RevokedAt, out.Reason = facts.RevocationRevoked, &a.RevokedAt, a.Reason.Words()
 	default:
-		return bad("the responder does not know the certificate")
+		return bad("it says that the certificate is not known")
 	}
 	return out
 }

@@ -161,12 +161,42 @@ func (s *search) issuers(c *pki.Certificate) []candidate {
 	for _, g := range s.query.Given.named(key) {
 		add(candidate{certificate: g})
 	}
-	for _, k := range s.query.Known.named(key) {
+	for _, k := range s.newest(s.query.Known.named(key)) {
 		if !s.query.Given.has(k) {
 			add(candidate{certificate: k, borrowed: true})
 		}
 	}
 	return slices.Concat(ranks[:]...)
+}
+
+// newest leaves out what was renewed: of certificates for the same name and
+// key from the same issuer, those that are in date come before the others, and
+// then the one that lasts longest is enough to borrow. A service that has run
+// for years knows dozens of them.
+func (s *search) newest(known []*pki.Certificate) []*pki.Certificate {
+	if len(known) < 2 {
+		return known
+	}
+	type line struct {
+		key    pki.Fingerprint
+		issuer string
+	}
+	place := map[line]int{}
+	var out []*pki.Certificate
+	for _, c := range known {
+		id := line{c.PublicKey.Fingerprint(), c.Issuer.Key()}
+		at, seen := place[id]
+		if !seen {
+			place[id] = len(out)
+			out = append(out, c)
+			continue
+		}
+		now, before := lifetime.ValidAt(c, s.query.At), lifetime.ValidAt(out[at], s.query.At)
+		if now != before && now || now == before && c.NotAfter.After(out[at].NotAfter) {
+			out[at] = c
+		}
+	}
+	return out
 }
 
 func identifierRank(c *pki.Certificate, issuer candidate) int {

@@ -46,6 +46,7 @@ type Authority struct {
 	KeyID []byte
 	Sign  Algorithm
 	Above []*Authority // its issuer, and so on up to the root
+	Base  string       // web address below which its certificate and list are published; "" for no list
 }
 
 // Chain is what a server sends behind a leaf of this authority: itself and what is above, without the root.
@@ -95,6 +96,9 @@ type Template struct {
 	Spoilt   bool            // break the signature
 	Instead  map[Part][]byte // DER to write instead of the part
 	NoKeyIDs bool            // leave both key identifiers out
+
+	Unlisted  bool   // name no revocation list
+	Responder string // address of the OCSP responder, "" for none
 }
 
 const organisation = "Tarnholm Harbour Authority"
@@ -139,7 +143,7 @@ func Issue(issuer *Authority, own crypto.Signer, w Template) ([]byte, error) {
 		part(Extensions, func() {
 			b.AddASN1(asn1.Tag(3).ContextSpecific().Constructed(), func(x *cryptobyte.Builder) {
 				x.AddASN1(asn1.SEQUENCE, func(list *cryptobyte.Builder) {
-					for _, e := range extensions(w, issuerName, issuerKeyID, issuer == nil) {
+					for _, e := range extensions(w, issuer, issuerKeyID) {
 						addExtension(list, e)
 					}
 				})
@@ -224,7 +228,7 @@ func addExtension(b *cryptobyte.Builder, e Extension) {
 }
 
 // extensions are what an ordinary issuer writes, and then the extra ones.
-func extensions(w Template, issuerName string, issuerKeyID []byte, self bool) []Extension {
+func extensions(w Template, issuer *Authority, issuerKeyID []byte) []Extension {
 	build := func(f func(*cryptobyte.Builder)) []byte {
 		var b cryptobyte.Builder
 		f(&b)
@@ -253,19 +257,22 @@ func extensions(w Template, issuerName string, issuerKeyID []byte, self bool) []
 			}
 			b.AddBytes(bits)
 		})})
-	if !self && !w.NoKeyIDs {
+	if issuer != nil && !w.NoKeyIDs {
 		out = append(out, Extension{id(2, 5, 29, 35), false, build(func(b *cryptobyte.Builder) {
 			b.AddASN1(asn1.SEQUENCE, func(s *cryptobyte.Builder) {
 				s.AddASN1(asn1.Tag(0).ContextSpecific(), func(v *cryptobyte.Builder) { v.AddBytes(issuerKeyID) })
 			})
 		})}, Extension{id(1, 3, 6, 1, 5, 5, 7, 1, 1), false, build(func(b *cryptobyte.Builder) {
 			b.AddASN1(asn1.SEQUENCE, func(list *cryptobyte.Builder) {
-				list.AddASN1(asn1.SEQUENCE, func(s *cryptobyte.Builder) {
-					s.AddASN1ObjectIdentifier(id(1, 3, 6, 1, 5, 5, 7, 48, 2))
-					s.AddASN1(asn1.Tag(6).ContextSpecific(), func(v *cryptobyte.Builder) { v.AddBytes([]byte(issuerAddress(issuerName))) })
-				})
+				addAccess(list, id(1, 3, 6, 1, 5, 5, 7, 48, 2), issuer.Address("issuers", "der"))
+				if w.Responder != "" {
+					addAccess(list, id(1, 3, 6, 1, 5, 5, 7, 48, 1), w.Responder)
+				}
 			})
 		})})
+	}
+	if issuer != nil && issuer.Base != "" && !w.Unlisted {
+		out = append(out, Extension{id(2, 5, 29, 31), false, build(func(b *cryptobyte.Builder) { addPoint(b, issuer.Address("lists", "crl")) })})
 	}
 	if !w.CA {
 		out = append(out, Extension{id(2, 5, 29, 37), false, build(func(b *cryptobyte.Builder) {
@@ -290,10 +297,40 @@ func addNames(b *cryptobyte.Builder, names []string) {
 	})
 }
 
-// issuerAddress is where the issuer's certificate can be had.
-func issuerAddress(name string) string {
-	return "http://issuers.tarnholm.example/" + strings.ToLower(strings.ReplaceAll(name, " ", "-")) + ".der"
+func addAccess(list *cryptobyte.Builder, method encodingasn1.ObjectIdentifier, address string) {
+	list.AddASN1(asn1.SEQUENCE, func(s *cryptobyte.Builder) {
+		s.AddASN1ObjectIdentifier(method)
+		addAddress(s, address)
+	})
 }
+
+func addAddress(b *cryptobyte.Builder, address string) {
+	b.AddASN1(asn1.Tag(6).ContextSpecific(), func(v *cryptobyte.Builder) { v.AddBytes([]byte(address)) })
+}
+
+// addPoint writes CRL distribution points with one address (RFC 5280, 4.2.1.13).
+func addPoint(b *cryptobyte.Builder, address string) {
+	explicit := asn1.Tag(0).ContextSpecific().Constructed()
+	b.AddASN1(asn1.SEQUENCE, func(list *cryptobyte.Builder) {
+		list.AddASN1(asn1.SEQUENCE, func(point *cryptobyte.Builder) {
+			point.AddASN1(explicit, func(name *cryptobyte.Builder) {
+				name.AddASN1(explicit, func(full *cryptobyte.Builder) { addAddress(full, address) })
+			})
+		})
+	})
+}
+
+// Address is where something of the authority is published.
+func (a *Authority) Address(what, ending string) string {
+	base := a.Base
+	if base == "" {
+		base = "http://issuers.tarnholm.example"
+	}
+	return base + "/" + what + "/" + a.Slug() + "." + ending
+}
+
+// Slug is the authority's name as part of an address.
+func (a *Authority) Slug() string { return strings.ToLower(strings.ReplaceAll(a.Name, " ", "-")) }
 
 // KeyID is the SHA-1 of the key, as RFC 5280, section 4.2.1.2, suggests.
 func KeyID(spki []byte) []byte {

@@ -9,8 +9,11 @@ import (
 	"nurvik/core/pki"
 )
 
-// sourceWords name the sources of revocation information.
-var sourceWords = map[facts.RevocationSource]string{facts.FromList: "the revocation list", facts.FromResponder: "the responder", facts.Stapled: "the answer that came along"}
+// sourceWords name the sources of revocation information, and answerWords what comes from them.
+var (
+	sourceWords = map[facts.RevocationSource]string{facts.FromList: "the revocation list", facts.FromResponder: "the responder", facts.Stapled: "the answer that came along"}
+	answerWords = map[facts.RevocationSource]string{facts.FromList: "The revocation list", facts.FromResponder: "The responder's answer", facts.Stapled: "The answer that came along"}
+)
 
 func revokedWords(r facts.Revocation) string {
 	return fmt.Sprintf("by %s, since %s: %s", sourceWords[r.Source], day(*r.RevokedAt), r.Reason)
@@ -49,17 +52,16 @@ func (b *bundle) revocation(c *pki.Certificate, r facts.Revocation) {
 		f.Evidence.Places = r.Places
 		b.add(f)
 	}
-	source := sourceWords[r.Source]
 	switch {
 	case r.Status == facts.RevocationRevoked && r.RevokedAt != nil && !r.RevokedAt.After(b.context.At):
 		subject = c.Fingerprint().String()
 		add("revoke.revoked", "%s is revoked, %s.", c.Label(), revokedWords(r))
 	case r.Status == facts.RevocationBadAnswer:
-		add("revoke.bad-answer", "For %s %s proves nothing: %s.", c.Label(), source, r.Detail)
+		add("revoke.bad-answer", "%s for %s proves nothing: %s.", answerWords[r.Source], c.Label(), r.Detail)
 	case r.Status == facts.RevocationUnreachable:
-		add("revoke.unreachable", "For %s nothing was learnt from %s: %s. Clients that ask take no answer for a good one, or refuse.", c.Label(), source, r.Detail)
+		add("revoke.unreachable", "Nothing was learnt from %s of %s: %s.", sourceWords[r.Source], c.Label(), r.Detail)
 	case r.Stale():
-		add("revoke.stale", "For %s %s is old: newer information was promised for %s.", c.Label(), source, day(*r.NextUpdate))
+		add("revoke.stale", "%s for %s has expired: newer information was promised for %s.", answerWords[r.Source], c.Label(), day(*r.NextUpdate))
 	}
 }
 

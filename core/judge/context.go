@@ -112,12 +112,20 @@ func (b *bundle) assess() assessment {
 	if len(best.path.Certificates) == 0 { // no store at all
 		best.path, gaveUp = b.search(trust.New("", nil), b.context.Known)
 	}
-	best.gaveUp = gaveUp && !best.path.Valid()
+	best.gaveUp = gaveUp && !best.path.Valid() && !b.hopeless(best.path)
 	return best
 }
 
 func (b *bundle) search(store *trust.Store, known *chain.Pool) (chain.Path, bool) {
 	return b.context.Verifier.Search(b.query(store, known))
+}
+
+// hopeless reports whether what is wrong with the path is the leaf's own, so
+// that no other path could be better.
+func (b *bundle) hopeless(path chain.Path) bool {
+	return path.Anchor != nil && slices.ContainsFunc(path.Failures, func(f chain.Failure) bool {
+		return f.Certificate == b.leaf && f.Reason != chain.NameNotAllowed && f.Reason != chain.PolicyNotAllowed
+	})
 }
 
 func (b *bundle) query(store *trust.Store, known *chain.Pool) chain.Query {

@@ -82,6 +82,13 @@ func (b *bundle) questions(staple []byte) (questions []Question, lacking *pki.Ce
 	return questions, lacking
 }
 
+// Knows reports whether the certificate's issuer is known here, by name and signature.
+func (c Context) Knows(x *pki.Certificate) bool {
+	c.ready()
+	b := bundle{context: &c}
+	return b.issuerKnown(x)
+}
+
 // learn takes in what was fetched and what is known to be revoked.
 func (c *Context) learn(fetched []facts.Fetched, revocation []facts.Revocation) {
 	var more []*pki.Certificate

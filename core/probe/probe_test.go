@@ -87,7 +87,7 @@ func tlsServer(t *testing.T, minimum, maximum uint16) (netip.AddrPort, []byte) {
 	require.NoError(t, err)
 	der, err := forge.Issue(nil, key, forge.Template{Name: "tides.tarnholm.example", SPKI: spki, From: time.Unix(1.7e9, 0), Until: time.Unix(1.9e9, 0)})
 	require.NoError(t, err)
-	config := &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{der}, PrivateKey: key}}, MinVersion: minimum, MaxVersion: maximum}
+	config := &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{der}, PrivateKey: key, OCSPStaple: []byte("staple")}}, MinVersion: minimum, MaxVersion: maximum}
 	return listen(t, func(c net.Conn) { _ = tls.Server(c, config).Handshake() }), der
 }
 
@@ -119,6 +119,7 @@ func TestVersionsAndCertificates(t *testing.T) {
 			assert.Equal(t, facts.Answered, o.Outcome)
 			assert.Equal(t, tt.want, answers(o))
 			assert.Equal(t, [][]byte{der}, o.Certificates)
+			assert.Equal(t, "staple", string(o.Staple))
 			assert.Len(t, o.Connections, tt.connections, "a connection that teaches nothing is not made")
 			for _, c := range o.Connections {
 				assert.Positive(t, c.Sent, c.Purpose)

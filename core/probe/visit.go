@@ -100,7 +100,7 @@ func (v *visit) learn(version tlswire.Version, answer tlswire.Answer, err error)
 	var bad *tlswire.BadMessageError
 	fact := facts.Version{Name: version.String(), Answer: facts.NotShown}
 	if len(answer.Certificates) > 0 && len(v.observation.Certificates) == 0 {
-		v.observation.Certificates = answer.Certificates
+		v.observation.Certificates, v.observation.Staple = answer.Certificates, answer.Staple
 	}
 	switch {
 	case err == nil:
@@ -239,6 +239,7 @@ func (v *visit) fetch(ctx context.Context) {
 	for _, c := range client.ConnectionState().PeerCertificates {
 		v.observation.Certificates = append(v.observation.Certificates, c.Raw)
 	}
+	v.observation.Staple = client.ConnectionState().OCSPResponse
 	v.close(conn, record, err)
 }
 

@@ -10,11 +10,12 @@ import (
 type Answer struct {
 	Hello        ServerHello
 	Certificates [][]byte // DER; up to TLS 1.2, where they come in the clear
+	Staple       []byte   // the OCSP response that came along, likewise
 }
 
 // Exchange sends the hello and reads the answer as far as it is readable
 // without keys: in TLS 1.3 the ServerHello, before it everything up to the
-// Certificate message. The stream's deadlines are the caller's.
+// Certificate message, and the CertificateStatus behind it where one is promised. The stream's deadlines are the caller's.
 //
 // The error is an *AlertError, *NotTLSError, *BadMessageError, ErrClosed or
 // what the stream returned. With a *BadMessageError after the ServerHello the
@@ -41,6 +42,8 @@ func Exchange(stream io.ReadWriter, hello ClientHello) (Answer, error) {
 	for {
 		kind, body, err = reader.next()
 		switch {
+		case err != nil && len(answer.Certificates) > 0: // what matters is there
+			return answer, nil
 		case err != nil:
 			if errors.Is(err, ErrClosed) {
 				err = &BadMessageError{"the connection was closed after the ServerHello"}
@@ -48,7 +51,14 @@ func Exchange(stream io.ReadWriter, hello ClientHello) (Answer, error) {
 			return answer, err
 		case kind == messageCertificate:
 			answer.Certificates, err = ParseCertificates(body)
+			if err != nil || !answer.Hello.Status {
+				return answer, err
+			}
+		case kind == messageCertificateStatus:
+			answer.Staple, err = ParseCertificateStatus(body)
 			return answer, err
+		case len(answer.Certificates) > 0: // no answer came along after all
+			return answer, nil
 		case kind == messageServerHelloDone: // an anonymous suite has no certificate
 			return answer, nil
 		}

@@ -59,6 +59,7 @@ func (h ClientHello) extensions(b *cryptobyte.Builder) {
 			})
 		})
 	}
+	addExtension(b, extStatusRequest, func(e *cryptobyte.Builder) { e.AddBytes([]byte{1, 0, 0, 0, 0}) }) // OCSP, of any responder (RFC 6066, 8)
 	addExtension(b, extSupportedGroups, numbers(offeredGroups))
 	if h.Version >= TLS12 {
 		addExtension(b, extSignatureAlgorithms, numbers(offeredSignatures))
@@ -100,6 +101,7 @@ type ServerHello struct {
 	Version Version // as negotiated, supported_versions considered
 	Suite   Suite
 	Retry   bool // a HelloRetryRequest (RFC 8446, 4.1.4)
+	Status  bool // a revocation answer may follow the certificate, up to TLS 1.2 (RFC 6066, 8)
 }
 
 // retryRandom marks a HelloRetryRequest: the SHA-256 of that word (RFC 8446, 4.1.3).
@@ -135,6 +137,7 @@ func ParseServerHello(body []byte) (ServerHello, error) {
 			}
 			h.Version = Version(version)
 		}
+		h.Status = h.Status || id == extStatusRequest
 	}
 	if h.Version < SSL30 || h.Version > TLS13 {
 		return ServerHello{}, &BadMessageError{fmt.Sprintf("the ServerHello names %s", h.Version)}
@@ -160,4 +163,16 @@ func ParseCertificates(body []byte) ([][]byte, error) {
 		out = append(out, bytes.Clone(der))
 	}
 	return out, nil
+}
+
+// ParseCertificateStatus decodes the body of a CertificateStatus message (RFC
+// 6066, 8): the OCSP response in it. The error is a *BadMessageError.
+func ParseCertificateStatus(body []byte) ([]byte, error) {
+	s := cryptobyte.String(body)
+	var kind uint8
+	var response cryptobyte.String
+	if !s.ReadUint8(&kind) || kind != 1 || !s.ReadUint24LengthPrefixed(&response) || !s.Empty() {
+		return nil, &BadMessageError{"the CertificateStatus message is malformed"}
+	}
+	return bytes.Clone(response), nil
 }

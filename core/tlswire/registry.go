@@ -83,6 +83,7 @@ var (
 // Extension types (IANA "TLS ExtensionType Values").
 const (
 	extServerName           uint16 = 0
+	extStatusRequest        uint16 = 5
 	extSupportedGroups      uint16 = 10
 	extPointFormats         uint16 = 11
 	extSignatureAlgorithms  uint16 = 13
@@ -111,8 +112,9 @@ const (
 
 // Handshake message types (RFC 8446, 4, and RFC 5246, 7.4).
 const (
-	messageClientHello     = 1
-	messageServerHello     = 2
-	messageCertificate     = 11
-	messageServerHelloDone = 14
+	messageClientHello       = 1
+	messageServerHello       = 2
+	messageCertificate       = 11
+	messageServerHelloDone   = 14
+	messageCertificateStatus = 22
 )

@@ -76,6 +76,14 @@ func TestExchangeWithARealServer(t *testing.T) {
 			}
 		})
 	}
+	t.Run("with a revocation answer", func(t *testing.T) {
+		config, der := serverConfig(t, tls.VersionTLS12, tls.VersionTLS12)
+		config.Certificates[0].OCSPStaple = []byte("an answer")
+		answer, _, err := exchange(t, config, tlswire.TLS12)
+		require.NoError(t, err)
+		assert.Equal(t, [][]byte{der}, answer.Certificates)
+		assert.Equal(t, "an answer", string(answer.Staple))
+	})
 	t.Run("older than the server allows", func(t *testing.T) {
 		config, _ := serverConfig(t, tls.VersionTLS12, tls.VersionTLS13)
 		_, _, err := exchange(t, config, tlswire.TLS11)

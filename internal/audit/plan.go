@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"net/netip"
 	"os"
 	"slices"
 
@@ -18,6 +19,7 @@ import (
 	"nurvik/core/probe"
 	"nurvik/core/trust"
 	"nurvik/internal/estatefile"
+	"nurvik/internal/fetch"
 )
 
 // Request is what the caller asks for.
@@ -27,6 +29,7 @@ type Request struct {
 	Connect   []string
 	Trust     []string
 	Audiences []string
+	Networks  []string        // that issuers may be asked in, beside the public ones
 	Stdin     io.Reader       // for the target "-"
 	Passwords []string        // tried on everything that is protected
 	Read      func(files int) // told how many files were read so far; may be nil
@@ -40,6 +43,7 @@ type Plan struct {
 	trust      []*trust.Store // that files are judged by
 	audiences  []*trust.Store
 	anchors    *trust.Store
+	networks   []netip.Prefix
 	unexamined []Unexamined
 }
 
@@ -50,6 +54,9 @@ type visit struct {
 	trust     []*trust.Store
 	audiences []*trust.Store
 }
+
+// Networks are those that issuers may be asked in, beside the public ones.
+func (p *Plan) Networks() []netip.Prefix { return p.networks }
 
 // Files are the files that were read.
 func (p *Plan) Files() []facts.File { return p.files }
@@ -106,6 +113,10 @@ func NewPlan(ctx context.Context, r Request) (*Plan, error) {
 		}
 		p.connect = append(p.connect, connect)
 	}
+	var err error
+	if p.plan.networks, err = fetch.ParseNetworks(r.Networks); err != nil {
+		return nil, &UsageError{err}
+	}
 	estates, rest, err := p.sort()
 	if err != nil {
 		return nil, err
@@ -155,6 +166,11 @@ func (p *planner) sort() (estates []*estatefile.Estate, rest []string, err error
 		if len(estates) == 0 {
 			p.defaults = e.Defaults
 		}
+		networks, err := fetch.ParseNetworks(e.Networks)
+		if err != nil {
+			return nil, nil, &UsageError{err}
+		}
+		p.plan.networks = append(p.plan.networks, networks...)
 		estates = append(estates, e)
 	}
 	return estates, rest, nil

@@ -12,6 +12,7 @@ import (
 	"nurvik/core/pki"
 	"nurvik/core/policy"
 	"nurvik/core/probe"
+	"nurvik/internal/inquiry"
 )
 
 // Options say how an audit is run.
@@ -22,6 +23,8 @@ type Options struct {
 	Parallel int                   // endpoints visited at once; default 64
 	Shared   judge.SharedStep      // the search for shared prime factors; nil leaves it out
 	Progress func(done, total int) // called after each visit; may be nil
+	Desk     *inquiry.Desk         // asks the issuers about endpoints; nil asks nothing
+	Asking   func(done, total int) // called after each endpoint that was asked about; may be nil
 }
 
 // Steps is the number of visits that Run will report progress of.
@@ -43,6 +46,9 @@ func (p *Plan) Run(ctx context.Context, o Options) *Report {
 			report.Unexamined = append(report.Unexamined, Unexamined{"shared prime factors", "interrupted before the search ended"})
 		}
 	}
+	o.Desk.Complete(ctx, len(observed), func(i int) inquiry.Target {
+		return inquiry.Target{Endpoint: &observed[i], Context: p.contextOf(i, context)}
+	}, o.Asking)
 	judgements := p.judge(observed, context)
 	noRoute := map[string]bool{}
 	for i, v := range p.visits {
@@ -74,13 +80,18 @@ func (p *Plan) Run(ctx context.Context, o Options) *Report {
 	return report
 }
 
+// contextOf is the context that the i-th endpoint is judged by.
+func (p *Plan) contextOf(i int, common judge.Context) judge.Context {
+	v := p.visits[i]
+	common.Names, common.Trust, common.Audiences = v.names, v.trust, v.audiences
+	return common
+}
+
 // judge judges every endpoint and then the files, as many at once as there are processors.
 func (p *Plan) judge(observed []facts.Endpoint, common judge.Context) []judge.Judgement {
 	judgements := make([]judge.Judgement, len(p.visits))
 	judge.InParallel(len(p.visits), func(i int) {
-		context, v := common, p.visits[i]
-		context.Names, context.Trust, context.Audiences = v.names, v.trust, v.audiences
-		judgements[i] = judge.Endpoint(observed[i], context)
+		judgements[i] = judge.Endpoint(observed[i], p.contextOf(i, common))
 	})
 	if len(p.files) == 0 {
 		return judgements

@@ -15,6 +15,7 @@ import (
 	"nurvik/core/probe"
 	"nurvik/internal/api"
 	"nurvik/internal/audit"
+	"nurvik/internal/inquiry"
 	"nurvik/internal/report"
 	"nurvik/internal/vantage"
 )
@@ -27,6 +28,7 @@ type auditFlags struct {
 	parallel                       int
 	material                       materialFlags
 	shared                         sharedFlag
+	asking                         askingFlags
 	send                           bool
 	server, holding                string
 }
@@ -56,6 +58,7 @@ target with a / in it, or that exists as a path, is a file; name:443 never is.`,
 	a.addOutput(cmd)
 	a.addMaterial(cmd, &f.material)
 	f.shared.add(cmd)
+	f.asking.add(cmd)
 	flags := cmd.Flags()
 	flags.StringVar(&f.at, "at", "", "judge as of this `TIME`: a date, RFC 3339, or an offset such as +30d")
 	flags.StringVar(&f.policy, "policy", policy.Default, "`POLICY` to judge by")
@@ -106,12 +109,16 @@ func (a *app) audit(ctx context.Context, f *auditFlags) error {
 			return err
 		}
 	}
+	desk := inquiry.New(inquiry.Options{Revocation: !f.asking.none, Issuers: f.asking.issuers, Networks: plan.Networks(), Lookup: network.Lookup, Now: a.now})
 	visiting, finish := a.progress(plan.Steps(), "visiting")
+	asking, finishAsking := a.phase("asking issuers")
 	shared, finishShared := a.phase("shared prime factors")
 	result := plan.Run(ctx, audit.Options{
 		Prober: probe.New(network, f.deadlines), Policy: p, At: at, Parallel: f.parallel, Progress: visiting, Shared: f.shared.step(shared),
+		Desk: desk, Asking: asking,
 	})
 	finish()
+	finishAsking()
 	finishShared()
 	if a.output == "json" {
 		err = report.JSON(a.stdout, result)
@@ -170,6 +177,7 @@ func (a *app) send(ctx context.Context, f *auditFlags, plan *audit.Plan, policyN
 // to ask, they are read once more with the password.
 func (a *app) plan(ctx context.Context, f *auditFlags) (*audit.Plan, error) {
 	var err error
+	f.request.Networks = f.asking.networks
 	if f.request.Passwords, err = a.passwords(&f.material); err != nil {
 		return nil, err
 	}

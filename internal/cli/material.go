@@ -44,6 +44,19 @@ func (s *sharedFlag) step(show judge.SharedStep) judge.SharedStep {
 	return show
 }
 
+// askingFlags say what issuers are asked.
+type askingFlags struct {
+	none, issuers bool
+	networks      []string
+}
+
+func (f *askingFlags) add(cmd *cobra.Command) {
+	flags := cmd.Flags()
+	flags.BoolVar(&f.none, "no-revocation", false, "do not ask issuers about revocation")
+	flags.BoolVar(&f.issuers, "fetch", false, "fetch issuers' certificates that a chain lacks, from where the certificates say")
+	flags.StringArrayVar(&f.networks, "allow-network", nil, "`NETWORK` such as 10.0.0.0/8 in which issuers may be asked, beside public addresses; repeat for more")
+}
+
 // passwords collects what is to be tried, in the order of the call.
 func (a *app) passwords(f *materialFlags) ([]string, error) {
 	var out []string

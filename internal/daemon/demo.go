@@ -74,6 +74,7 @@ func (a *app) demo(ctx context.Context, c service.Config, port uint16, once bool
 	if c.Resolver == "" {
 		c.Resolver = h.NameServer
 	}
+	c.Issuers, c.Networks = true, append(c.Networks, "127.0.0.0/8")
 
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()

@@ -17,6 +17,7 @@ import (
 	"nurvik/core/naming"
 	"nurvik/core/strictyaml"
 	"nurvik/core/trust"
+	"nurvik/internal/fetch"
 )
 
 // Estate is the contents of an estate file.
@@ -24,6 +25,7 @@ type Estate struct {
 	Name      string           `yaml:"name,omitempty"`
 	Stores    map[string]Store `yaml:"stores,omitempty"`
 	Defaults  Defaults         `yaml:"defaults,omitempty"`
+	Networks  []string         `yaml:"networks,omitempty,flow"` // that issuers may be asked in, beside the public ones
 	Endpoints []Entry          `yaml:"endpoints"`
 
 	path string // for error messages and relative paths
@@ -102,6 +104,9 @@ func (e *Estate) check(data []byte) error {
 		if s.Kind != "" && !slices.Contains([]trust.Kind{trust.Public, trust.Private, trust.Rehearsal}, s.Kind) {
 			fail(0, "the store %q has the kind %q; there are public, private and rehearsal", name, s.Kind)
 		}
+	}
+	if _, err := fetch.ParseNetworks(e.Networks); err != nil {
+		fail(0, "networks: %v", err)
 	}
 	seen := map[string]int{}
 	for i := range e.Endpoints {

@@ -30,7 +30,12 @@ type berth struct {
 	chain    func(leaf [][]byte, i *issuers) [][]byte
 	min, max uint16
 	behave   behaviour // instead of TLS
+	revoked  bool
+	staple   string // kind of the answer that comes along; "" for none
 }
+
+// noRevocation is the extension noRevAvail (RFC 9608, 2).
+var noRevocation = forge.Extension{ID: asn1.ObjectIdentifier{2, 5, 29, 56}, Value: []byte{5, 0}}
 
 // fullName is the host name.
 func (b berth) fullName() string {
@@ -49,8 +54,12 @@ func rsaKey(bits int) func(*keyring, string) (crypto.Signer, error) {
 }
 
 // berths is the whole estate. What is true of each stands in demo/truth.yaml.
-func berths() []berth {
+func berths(r *registry) []berth {
 	inner := func(i *issuers) *forge.Authority { return i.inner }
+	unpublished := func(w *forge.Template, _ time.Time) { w.Extra = append(w.Extra, noRevocation) }
+	asking := func(place string) func(*forge.Template, time.Time) { // a responder, and no list
+		return func(w *forge.Template, _ time.Time) { w.Unlisted, w.Responder = true, place+"/skerry-outer-issuing" }
+	}
 	return []berth{
 		{host: "tides", about: "tide tables, EC key", addresses: []string{"127.30.1.1"}},
 		{host: "pilots", about: "pilot bookings, RSA key", addresses: []string{"127.30.1.2"}, key: rsaKey(2048)},
@@ -79,13 +88,28 @@ func berths() []berth {
 		{host: "harbourmaster", about: "a damaged signature", addresses: []string{"127.30.3.3"},
 			leaf: func(w *forge.Template, _ time.Time) { w.Spoilt = true }},
 		{host: "tollhouse", about: "issued by a server certificate", addresses: []string{"127.30.3.4"},
-			issuer: func(i *issuers) *forge.Authority { return i.shop }},
+			issuer: func(i *issuers) *forge.Authority { return i.shop }, leaf: unpublished},
 		{host: "quayside", about: "one intermediate too many", addresses: []string{"127.30.3.5"},
 			issuer: func(i *issuers) *forge.Authority { return i.narrow }},
 		{host: "weighbridge", about: "an unknown critical extension", addresses: []string{"127.30.3.6"},
 			leaf: func(w *forge.Template, _ time.Time) {
 				w.Extra = append(w.Extra, forge.Extension{ID: asn1.ObjectIdentifier{2, 999, 30, 6}, Critical: true, Value: []byte{5, 0}}) // the arc for examples (X.660)
 			}},
+
+		{host: "keel", about: "the issuing certificate of two years ago", addresses: []string{"127.30.3.7"},
+			chain: func(c [][]byte, i *issuers) [][]byte { return [][]byte{c[0], i.sibling.DER, c[2]} }},
+		{host: "mainsail", about: "the issuing certificates of now and of two years ago", addresses: []string{"127.30.3.8"},
+			chain: func(c [][]byte, i *issuers) [][]byte { return append(c, i.sibling.DER) }},
+		{host: "towline", about: "a very long chain", addresses: []string{"127.30.3.9"},
+			issuer: func(i *issuers) *forge.Authority { return i.deep }},
+		{host: "lateen", about: "an expired cross-certificate beside the chain", addresses: []string{"127.30.3.10"},
+			chain: func(c [][]byte, i *issuers) [][]byte { return append(c, i.crossedPast.DER) }},
+		{host: "fairlead", about: "two cross-certificates, to two roots", addresses: []string{"127.30.3.11"}, trust: []string{"outer", "second"},
+			chain: func(c [][]byte, i *issuers) [][]byte { return append(c, i.crossed.DER) }},
+		{host: "compass", about: "another path leads to an expired root", addresses: []string{"127.30.3.12"}, trust: []string{"outer", "old-light"},
+			chain: func(c [][]byte, i *issuers) [][]byte { return append(c, i.crossedOld.DER) }},
+		{host: "islet", about: "its issuer is to be fetched", addresses: []string{"127.30.3.13"},
+			issuer: func(i *issuers) *forge.Authority { return i.far }, chain: func(c [][]byte, _ *issuers) [][]byte { return c[:1] }},
 
 		{host: "slipway", about: "certifies itself", addresses: []string{"127.30.4.1"},
 			issuer: func(*issuers) *forge.Authority { return nil }},
@@ -110,12 +134,26 @@ func berths() []berth {
 		{host: "foghorn", about: "signed with SHA-1", addresses: []string{"127.30.6.2"},
 			leaf: func(w *forge.Template, _ time.Time) { w.Sign = &forge.ECDSASHA1 }},
 		{host: "sextant", about: "signed with Ed448", addresses: []string{"127.30.6.3"}, trust: []string{"sextant"},
-			issuer: func(i *issuers) *forge.Authority { return i.sextant }},
+			issuer: func(i *issuers) *forge.Authority { return i.sextant }, leaf: unpublished},
 		{host: "bilge", about: "a negative serial number", addresses: []string{"127.30.6.4"},
 			leaf: func(w *forge.Template, _ time.Time) { w.Serial = big.NewInt(-3063) }},
 
 		{host: "winch", about: "TLS 1.0 and 1.1 only", addresses: []string{"127.30.7.1"}, min: tls.VersionTLS10, max: tls.VersionTLS11},
 		{host: "chandler", about: "TLS 1.0 to 1.3", addresses: []string{"127.30.7.2"}, min: tls.VersionTLS10},
+
+		{host: "wreck", about: "revoked, by the list", addresses: []string{"127.30.9.2"}, revoked: true},
+		{host: "flotsam", about: "revoked, by the responder", addresses: []string{"127.30.9.3"}, revoked: true, leaf: asking(r.base + "/status/good")},
+		{host: "castaway", about: "the responder does not know it", addresses: []string{"127.30.9.4"}, leaf: asking(r.base + "/status/unknown")},
+		{host: "driftwood", about: "the responder's answers are old", addresses: []string{"127.30.9.5"}, leaf: asking(r.base + "/status/stale")},
+		{host: "fogbank", about: "the responder does not answer", addresses: []string{"127.30.9.6"}, leaf: asking(r.deaf + "/status")},
+		{host: "hermit", about: "its issuer publishes nothing", addresses: []string{"127.30.9.7"},
+			leaf: func(w *forge.Template, _ time.Time) { w.Unlisted = true }},
+		{host: "skiff", about: "lives for six days", addresses: []string{"127.30.9.8"},
+			leaf: func(w *forge.Template, now time.Time) { w.Unlisted = true; lasting(-dayLong, 5*dayLong)(w, now) }},
+		{host: "dinghy", about: "says that nothing is published", addresses: []string{"127.30.9.9"},
+			leaf: func(w *forge.Template, _ time.Time) { w.Unlisted, w.Extra = true, append(w.Extra, noRevocation) }},
+		{host: "flagstaff", about: "staples a good answer", addresses: []string{"127.30.9.10"}, staple: "good", leaf: asking(r.base + "/status/good")},
+		{host: "semaphore", about: "staples an old answer", addresses: []string{"127.30.9.11"}, staple: "stale", leaf: asking(r.base + "/status/good")},
 
 		{host: "drydock", about: "a closed port", closed: []string{"127.30.8.1"}},
 		{host: "breakwater", about: "accepts and stays silent", addresses: []string{"127.30.8.2"}, behave: silent},

@@ -20,7 +20,7 @@ func (h *Harbour) write(all []berth, i *issuers, o Options) error {
 	files["estate.yaml"] = estateFile(all, o.Port)
 	files["passwords.txt"] = []byte("a word that fits nowhere\n" + Password + "\n")
 	for name, root := range map[string]*forge.Authority{"outer": i.outerRoot, "inner": i.innerRoot, "rehearsal": i.rehearsalRoot,
-		"old-light": i.oldLight, "sextant": i.sextant} {
+		"old-light": i.oldLight, "sextant": i.sextant, "second": i.secondRoot} {
 		files["anchors/"+name+".pem"] = pemOf(root.DER)
 	}
 	// The issuer with the RSA key is one of the outer ones: its only use is to sign with an old hash.
@@ -52,6 +52,8 @@ stores:
   rehearsal: {kind: rehearsal, path: anchors/rehearsal.pem}
   old-light: {kind: public, path: anchors/old-light.pem}
   sextant: {kind: private, path: anchors/sextant.pem}
+  second: {kind: public, path: anchors/second.pem}
+networks: [127.0.0.0/8]
 defaults:
   trust: [outer]
 endpoints:

@@ -3,6 +3,7 @@ package harbour
 import (
 	"crypto"
 	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -56,7 +57,8 @@ func Start(o Options) (*Harbour, error) {
 		return nil, err
 	}
 	o.Now = o.Now.UTC().Truncate(time.Second)
-	i, err := newIssuers(keys, o.Now)
+	registry := newRegistry(o)
+	i, err := newIssuers(keys, o.Now, registry)
 	if err != nil {
 		return nil, err
 	}
@@ -69,8 +71,9 @@ func Start(o Options) (*Harbour, error) {
 		listeners:  newListeners(),
 		names:      &nameServer{addresses: map[string][]netip.Addr{}},
 	}
-	all := berths()
-	if err := h.open(all, i, o); err != nil {
+	all := berths(registry)
+	err = h.listeners.serveHTTP(netip.AddrPortFrom(netip.MustParseAddr(registryAddress), o.Port).String(), registry)
+	if err = errors.Join(err, h.open(all, i, o)); err != nil {
 		h.Close()
 		return nil, err
 	}
@@ -157,7 +160,22 @@ func (b berth) certificate(i *issuers) (*tls.Certificate, error) {
 	if b.chain != nil {
 		chain = b.chain(chain, i)
 	}
-	return &tls.Certificate{Certificate: chain, PrivateKey: key}, nil
+	served := &tls.Certificate{Certificate: chain, PrivateKey: key}
+	if b.revoked {
+		if err := i.registry.revoke(issuer, leaf); err != nil {
+			return nil, err
+		}
+	}
+	if b.staple != "" {
+		c, err := x509.ParseCertificate(leaf)
+		if err != nil {
+			return nil, err
+		}
+		if served.OCSPStaple, err = i.registry.answer(issuer.Slug(), b.staple, c.SerialNumber); err != nil {
+			return nil, err
+		}
+	}
+	return served, nil
 }
 
 func (b berth) makeKey(keys *keyring) (crypto.Signer, error) {

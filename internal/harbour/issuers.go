@@ -1,6 +1,7 @@
 package harbour
 
 import (
+	"math/big"
 	"time"
 
 	"nurvik/core/forge"
@@ -13,8 +14,9 @@ const (
 
 // issuers are the authorities of the scenario.
 type issuers struct {
-	keys *keyring
-	now  time.Time
+	keys     *keyring
+	now      time.Time
+	registry *registry // where they publish
 
 	outerRoot, outer         *forge.Authority // whom everyone trusts
 	innerRoot, inner         *forge.Authority // whom only the authority's machines trust
@@ -28,10 +30,16 @@ type issuers struct {
 	letters                  *forge.Authority // issues for e-mail only
 	strict                   *forge.Authority // requires a policy of all below it
 	ebbing                   *forge.Authority // an intermediate that ends before what it issues
+
+	secondRoot                       *forge.Authority // another root that everyone trusts
+	far                              *forge.Authority // an intermediate that nobody sends
+	deep                             *forge.Authority // at the end of a long chain
+	sibling                          *forge.Authority // of the same name as outer, with another key
+	crossed, crossedOld, crossedPast *forge.Authority // outer's issuer under the second root, under the old light, and once
 }
 
-func newIssuers(keys *keyring, now time.Time) (*issuers, error) {
-	i := &issuers{keys: keys, now: now}
+func newIssuers(keys *keyring, now time.Time, r *registry) (*issuers, error) {
+	i := &issuers{keys: keys, now: now, registry: r}
 	var err error
 	root := func(name string) *forge.Authority {
 		var a *forge.Authority
@@ -72,6 +80,18 @@ func newIssuers(keys *keyring, now time.Time) (*issuers, error) {
 	if i.oldLight, err = i.authority(nil, forge.Template{Name: "Old Light Root", From: now.Add(-10 * 365 * dayLong), Until: now.Add(-30 * dayLong)}); err != nil {
 		return nil, err
 	}
+	i.secondRoot = root("Skerry Second Root")
+	i.far = below(i.outerRoot, forge.Template{Name: "Skerry Far Issuing"})
+	i.deep = i.outerRoot
+	for _, name := range []string{"Deep Water", "Deeper Water", "Deepest Water", "Abyss"} {
+		i.deep = below(i.deep, forge.Template{Name: name})
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err = i.crossings(); err != nil {
+		return nil, err
+	}
 	if err = i.oddIssuers(); err != nil {
 		return nil, err
 	}
@@ -84,7 +104,34 @@ func (i *issuers) authority(issuer *forge.Authority, w forge.Template) (*forge.A
 	if err != nil {
 		return nil, err
 	}
-	return forge.NewAuthority(issuer, key, forge.ECDSASHA256, w)
+	a, err := forge.NewAuthority(issuer, key, forge.ECDSASHA256, w)
+	if err != nil {
+		return nil, err
+	}
+	a.Base = i.registry.base
+	return a, i.registry.publish(a)
+}
+
+// crossings are further certificates for the name of outer and its issuer.
+func (i *issuers) crossings() error {
+	services := i.outer.Above[0].Name
+	from, until := i.now.Add(-2*365*dayLong), i.now.Add(3*365*dayLong)
+	var err error
+	if i.crossed, err = i.authority(i.secondRoot, forge.Template{Name: services, From: from, Until: until}); err != nil {
+		return err
+	}
+	if i.crossedOld, err = i.authority(i.oldLight, forge.Template{Name: services, From: from, Until: until}); err != nil {
+		return err
+	}
+	if i.crossedPast, err = i.authority(i.secondRoot, forge.Template{Name: services, From: from, Until: i.now.Add(-10 * dayLong)}); err != nil {
+		return err
+	}
+	key, err := i.keys.ec("issuer " + i.outer.Name + " of 2024")
+	if err != nil {
+		return err
+	}
+	i.sibling, err = forge.NewAuthority(i.outer.Above[0], key, forge.ECDSASHA256, forge.Template{Name: i.outer.Name, Serial: big.NewInt(20240611), From: from, Until: until})
+	return err
 }
 
 // oddIssuers are those that an ordinary library would not make.

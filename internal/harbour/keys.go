@@ -29,8 +29,10 @@ func newKeyring(directory string) (*keyring, error) {
 
 // ec returns the P-256 key of the name.
 func (k *keyring) ec(name string) (crypto.Signer, error) {
-	return k.key(name, func() (crypto.Signer, error) { return ecdsa.GenerateKey(elliptic.P256(), rand.Reader) })
+	return k.key(name, newECKey)
 }
+
+func newECKey() (crypto.Signer, error) { return ecdsa.GenerateKey(elliptic.P256(), rand.Reader) }
 
 // rsa returns the RSA key of the name.
 func (k *keyring) rsa(name string, bits int) (crypto.Signer, error) {

@@ -76,15 +76,31 @@ func (l *listeners) serveTLS(address string, config *tls.Config, about string) e
 	if err != nil {
 		return err
 	}
+	l.web(tls.NewListener(listener, config), http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		fmt.Fprintln(w, "Tarnholm Harbour Authority: "+about)
+	}))
+	return nil
+}
+
+// serveHTTP answers without TLS on the address.
+func (l *listeners) serveHTTP(address string, handler http.Handler) error {
+	listener, err := l.listen(address)
+	if err != nil {
+		return err
+	}
+	l.web(listener, handler)
+	return nil
+}
+
+func (l *listeners) web(listener net.Listener, handler http.Handler) {
 	server := &http.Server{
-		Handler:           http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "Tarnholm Harbour Authority: "+about) }),
+		Handler:           handler,
 		ErrorLog:          log.New(io.Discard, "", 0), // failed handshakes are this estate's daily bread
 		ReadHeaderTimeout: 5 * time.Second,
 		IdleTimeout:       5 * time.Second,
 	}
 	l.open = append(l.open, server)
-	l.group.Go(func() { _ = server.Serve(tls.NewListener(listener, config)) })
-	return nil
+	l.group.Go(func() { _ = server.Serve(listener) })
 }
 
 // serve answers each connection on the address with the behaviour.

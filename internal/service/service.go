@@ -17,6 +17,8 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 
 	"nurvik/core/probe"
+	"nurvik/internal/fetch"
+	"nurvik/internal/inquiry"
 	"nurvik/internal/service/auth"
 	"nurvik/internal/service/jobs"
 	"nurvik/internal/service/postgres"
@@ -36,6 +38,9 @@ type Config struct {
 	Resolver    string   // name server to ask instead of the system's
 	Visits      int      // visits under way at once
 	Deadlines   probe.Deadlines
+	Silent      bool     // do not ask issuers about revocation
+	Issuers     bool     // fetch issuers' certificates that chains lack
+	Networks    []string // that issuers may be asked in, beside the public ones
 	Console     fs.FS
 	Log         *slog.Logger
 	UnsafeDisk  bool // tests only: do not wait for the disk
@@ -77,9 +82,14 @@ func Run(ctx context.Context, c Config, ready func(address string)) (err error) 
 	if err != nil {
 		return err
 	}
+	networks, err := fetch.ParseNetworks(c.Networks)
+	if err != nil {
+		return err
+	}
+	desk := inquiry.New(inquiry.Options{Revocation: !c.Silent, Issuers: c.Issuers, Networks: networks, Lookup: network.Lookup, Now: now})
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
-	queue, err := jobs.Open(ctx, s, jobs.Options{Instance: c.Instance, Visits: c.Visits, Network: network, Deadlines: c.Deadlines,
+	queue, err := jobs.Open(ctx, s, jobs.Options{Instance: c.Instance, Visits: c.Visits, Network: network, Deadlines: c.Deadlines, Desk: desk,
 		Log: c.Log, Metrics: jobs.NewMetrics(registry), Now: now})
 	if err != nil {
 		return err

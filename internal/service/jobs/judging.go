@@ -14,6 +14,7 @@ import (
 	"nurvik/core/pki"
 	"nurvik/core/policy"
 	"nurvik/core/trust"
+	"nurvik/internal/inquiry"
 	"nurvik/internal/service/store"
 )
 
@@ -55,21 +56,21 @@ func (q *Queue) judge(ctx context.Context, a store.Audit) error {
 	if err != nil {
 		return err
 	}
+	complete := bench.complete(ctx, q.options.Desk, examined, observed)
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
 	now := q.options.Now()
 	return q.store.Tx(ctx, func(tx *store.Tx) error {
 		if err := tx.SaveCertificates(met, now); err != nil {
 			return err
 		}
-		for _, x := range examined {
-			f := facts.Endpoint{Schema: facts.Schema, Endpoint: x.Endpoint.Target}
-			if x.Facts != nil {
-				f = *x.Facts
-			}
-			f.Observations = observed[x.Endpoint.ID]
+		for i, x := range examined {
+			f := complete[i]
 			if len(f.Observations) == 0 && f.ResolveError == "" {
 				continue // no address could be visited from here: the last verdict stands
 			}
-			if err := tx.SaveJudgement(a.ID, x.Endpoint.ID, f, bench.judge(x.Endpoint, f), now); err != nil {
+			if err := tx.SaveJudgement(a.ID, x.Endpoint.ID, f, judge.Endpoint(f, bench.contextOf(x.Endpoint)), now); err != nil {
 				return fmt.Errorf("%s: %w", x.Endpoint.Target, err)
 			}
 		}
@@ -161,7 +162,8 @@ func storeOf(r store.TrustStore) *trust.Store {
 	return trust.New(r.Name, anchors)
 }
 
-func (b *bench) judge(e store.Endpoint, f facts.Endpoint) judge.Judgement {
+// contextOf is what the endpoint is judged by.
+func (b *bench) contextOf(e store.Endpoint) judge.Context {
 	context := b.context
 	for _, text := range e.Names {
 		if name, err := naming.Parse(text); err == nil {
@@ -173,7 +175,23 @@ func (b *bench) judge(e store.Endpoint, f facts.Endpoint) judge.Judgement {
 		trusted = []string{trust.SystemName}
 	}
 	context.Trust, context.Audiences = b.named(trusted), b.named(e.Audiences)
-	return judge.Endpoint(f, context)
+	return context
+}
+
+// complete puts the facts of each endpoint together and asks the issuers.
+func (b *bench) complete(ctx context.Context, desk *inquiry.Desk, examined []store.Examined, observed map[int64][]facts.Observation) []facts.Endpoint {
+	out := make([]facts.Endpoint, len(examined))
+	contexts := make([]judge.Context, len(examined))
+	for i, x := range examined {
+		out[i] = facts.Endpoint{Schema: facts.Schema, Endpoint: x.Endpoint.Target}
+		if x.Facts != nil {
+			out[i] = *x.Facts
+		}
+		out[i].Observations = observed[x.Endpoint.ID]
+		contexts[i] = b.contextOf(x.Endpoint)
+	}
+	desk.Complete(ctx, len(out), func(i int) inquiry.Target { return inquiry.Target{Endpoint: &out[i], Context: contexts[i]} }, nil)
+	return out
 }
 
 // named finds stores by name. One that is gone, or a system without anchors,

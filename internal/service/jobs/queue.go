@@ -19,6 +19,7 @@ import (
 	"github.com/riverqueue/river/rivermigrate"
 
 	"nurvik/core/probe"
+	"nurvik/internal/inquiry"
 	"nurvik/internal/service/store"
 )
 
@@ -31,6 +32,7 @@ type Options struct {
 	Visits    int    // visits under way at once; default 50
 	Network   probe.Network
 	Deadlines probe.Deadlines
+	Desk      *inquiry.Desk // asks the issuers; nil asks nothing
 	Log       *slog.Logger
 	Metrics   *Metrics
 	Now       func() time.Time

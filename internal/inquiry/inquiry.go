@@ -1,0 +1,120 @@
+// Package inquiry completes facts with what the issuers say: revocation, and
+// certificates that a chain lacks.
+package inquiry
+
+import (
+	"context"
+	"crypto/rand"
+	"net/netip"
+	"sync"
+	"time"
+
+	"nurvik/core/chain"
+	"nurvik/core/facts"
+	"nurvik/core/judge"
+	"nurvik/core/pki"
+	"nurvik/internal/fetch"
+)
+
+// Options say what is asked.
+type Options struct {
+	Revocation bool           // ask about revocation
+	Issuers    bool           // fetch issuers' certificates that a chain lacks
+	Networks   []netip.Prefix // that may be asked beside the public ones
+	Lookup     func(ctx context.Context, host string) ([]netip.Addr, error)
+	Timeout    time.Duration // for one request; default 10 s
+	Now        func() time.Time
+}
+
+// Desk asks. It remembers answers, so one desk should serve many audits.
+type Desk struct {
+	options  Options
+	inquirer *chain.Inquirer
+}
+
+// parallel is how many targets are asked about at once.
+const parallel = 16
+
+// New makes a desk.
+func New(o Options) *Desk {
+	return &Desk{options: o, inquirer: &chain.Inquirer{
+		Fetch:    fetch.New(fetch.Options{Allowed: o.Networks, Lookup: o.Lookup, Timeout: o.Timeout}),
+		Verifier: &chain.Verifier{}, Now: o.Now,
+		Nonce: func() []byte {
+			nonce := make([]byte, 32) // the length that RFC 9654, section 2.1, recommends
+			_, _ = rand.Read(nonce)   // crypto/rand never fails
+			return nonce
+		},
+	}}
+}
+
+// Complete asks about many targets. One gets the i-th and returns what is to
+// be completed, with its context; it is called from several goroutines. When the
+// context ends, the rest stays as it is.
+func (d *Desk) Complete(ctx context.Context, n int, one func(i int) Target, step func(done, total int)) {
+	if d == nil || !d.options.Revocation && !d.options.Issuers {
+		return
+	}
+	slots := make(chan struct{}, parallel)
+	var group sync.WaitGroup
+	var mutex sync.Mutex
+	done := 0
+	for i := range n {
+		slots <- struct{}{}
+		group.Go(func() {
+			defer func() { <-slots }()
+			if ctx.Err() == nil {
+				d.complete(ctx, one(i))
+			}
+			if step != nil {
+				mutex.Lock()
+				defer mutex.Unlock()
+				done++
+				step(done, n)
+			}
+		})
+	}
+	group.Wait()
+}
+
+// Target is an endpoint or a file whose facts are to be completed.
+type Target struct {
+	Endpoint *facts.Endpoint // or
+	File     *facts.File
+	Context  judge.Context
+}
+
+func (t Target) questions() (questions []judge.Question, lacking []*pki.Certificate) {
+	if t.Endpoint != nil {
+		return judge.Questions(*t.Endpoint, t.Context)
+	}
+	return judge.FileQuestions(*t.File, t.Context)
+}
+
+func (d *Desk) complete(ctx context.Context, t Target) {
+	fetched, asked, revocation := t.parts()
+	questions, lacking := t.questions()
+	if d.options.Issuers && len(lacking) > 0 {
+		for _, c := range lacking {
+			*fetched = append(*fetched, d.inquirer.FetchIssuers(ctx, c, t.Context.Knows)...)
+		}
+		questions, _ = t.questions()
+	}
+	if !d.options.Revocation {
+		return
+	}
+	var found []facts.Revocation
+	for _, q := range questions {
+		found = append(found, d.inquirer.Ask(ctx, q.Certificate, q.Issuer, q.Staple, q.Near)...)
+	}
+	if ctx.Err() == nil { // half of the answers would look like silence
+		*asked, *revocation = true, found
+	}
+}
+
+func (t Target) parts() (*[]facts.Fetched, *bool, *[]facts.Revocation) {
+	if t.Endpoint != nil {
+		return &t.Endpoint.Fetched, &t.Endpoint.Asked, &t.Endpoint.Revocation
+	}
+	return &t.File.Fetched, &t.File.Asked, &t.File.Revocation
+}
