@@ -119,7 +119,7 @@ func TestConsole(t *testing.T) {
 
 	t.Run("filter, search and sort", func(t *testing.T) {
 		b.do(t, chromedp.Click(`[data-test="filter-at-risk"]`))
-		b.eventually(t, rows+` === 8`, "only those at risk")
+		b.eventually(t, rows+` === 12`, "only those at risk")
 		b.do(t, chromedp.Click(`[data-test="filter-at-risk"]`))
 		b.eventually(t, rows+` === 59`, "all again")
 		b.do(t, chromedp.SendKeys(`[data-test="search"]`, "lighthouse"))
@@ -129,7 +129,7 @@ func TestConsole(t *testing.T) {
 		b.do(t, chromedp.Click(`[data-test="sort-target"]`))
 		b.eventually(t, rowTexts+`[0].includes('anchorage')`, "by name")
 		b.do(t, chromedp.Click(`[data-test="sort-target"]`))
-		b.eventually(t, rowTexts+`[0].includes('winch')`, "from the end")
+		b.eventually(t, rowTexts+`[0].includes('wreck')`, "from the end")
 		b.eventually(t, `document.querySelector('th.target').getAttribute('aria-sort') === 'descending'`, "and told to screen readers")
 	})
 

@@ -16,7 +16,7 @@ import (
 // and a handful of candidates for each place.
 const (
 	maxPathLength = 12   // certificates in a path, anchor included
-	maxSteps      = 2000 // candidates looked at, over the whole search; a monstrous key counts for many
+	MaxChecks     = 2000 // candidates looked at, over the whole search; a monstrous key counts for many
 	maxPaths      = 50   // paths that are kept of those that were found
 )
 
@@ -40,6 +40,8 @@ type Query struct {
 	Usage    pki.OID // what the leaf is to be used for; "" for anything
 	Policies PolicyInputs
 	Revoked  map[pki.Fingerprint]string // certificates that are revoked, with what is known of it
+
+	Distrusted map[pki.Fingerprint]bool // certificates, or keys, that count for nothing
 }
 
 // Search returns the best path of the query, and whether the search had to be
@@ -121,7 +123,7 @@ type search struct {
 // extend follows every candidate for the issuer of the path's last certificate.
 func (s *search) extend(p Path) {
 	top := p.Certificates[len(p.Certificates)-1]
-	if anchor, ok := s.query.Store.Holds(top); ok {
+	if anchor, ok := s.query.Store.Holds(top); ok && !s.distrusted(top) {
 		p.Anchor = &anchor
 		s.offer(p)
 		return
@@ -129,7 +131,7 @@ func (s *search) extend(p Path) {
 	extended := false
 	if len(p.Certificates) < maxPathLength {
 		for _, next := range s.issuers(top) {
-			if s.steps += cost(next.certificate.PublicKey); s.steps > maxSteps {
+			if s.steps += cost(next.certificate.PublicKey); s.steps > MaxChecks {
 				s.gaveUp = true
 				break
 			}
@@ -149,8 +151,11 @@ func (s *search) extend(p Path) {
 func (s *search) issuers(c *pki.Certificate) []candidate {
 	key := c.Issuer.Key()
 	var ranks [6][]candidate
-	room := maxSteps - s.steps + 1
+	room := MaxChecks - s.steps + 1
 	add := func(next candidate) {
+		if _, held := s.query.Store.Holds(next.certificate); held && next.anchor == nil {
+			return // it is there as an anchor
+		}
 		if rank := identifierRank(c, next); len(ranks[rank]) < room {
 			ranks[rank] = append(ranks[rank], next)
 		}
@@ -199,6 +204,10 @@ func (s *search) newest(known []*pki.Certificate) []*pki.Certificate {
 	return out
 }
 
+func (s *search) distrusted(c *pki.Certificate) bool {
+	return len(s.query.Distrusted) > 0 && (s.query.Distrusted[c.Fingerprint()] || s.query.Distrusted[c.PublicKey.Fingerprint()])
+}
+
 func identifierRank(c *pki.Certificate, issuer candidate) int {
 	rank := 2
 	switch {
@@ -217,7 +226,7 @@ func identifierRank(c *pki.Certificate, issuer candidate) int {
 // step adds the candidate to the path, with the failures that it brings.
 func (s *search) step(p Path, next candidate) (Path, bool) {
 	top, issuer := p.Certificates[len(p.Certificates)-1], next.certificate
-	if slices.ContainsFunc(p.Certificates, func(c *pki.Certificate) bool { return c.Fingerprint() == issuer.Fingerprint() }) {
+	if s.distrusted(issuer) || slices.ContainsFunc(p.Certificates, func(c *pki.Certificate) bool { return c.Fingerprint() == issuer.Fingerprint() }) {
 		return p, false
 	}
 	failures := slices.Clone(p.Failures)

@@ -23,7 +23,7 @@ func checkPath(b *bundle) {
 	case a.store != "":
 		b.add(b.incomplete(a.path))
 	case a.gaveUp:
-		b.add(found("chain.gave-up", b.leaf.Fingerprint().String(), b.leaf.Label(), "The search for a path from %s to an anchor was given up: too many certificates have the same names.", b.leaf.Label()))
+		b.add(found("chain.gave-up", b.leaf.Fingerprint().String(), b.leaf.Label(), "The search for a path from %s to an anchor was given up after %d checks: too many certificates have the same names.", b.leaf.Label(), chain.MaxChecks))
 	case a.path.Anchor != nil:
 		b.pathFailures(a.path)
 	default:

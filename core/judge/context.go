@@ -25,6 +25,9 @@ type Context struct {
 	Known     *chain.Pool        // certificates that may be borrowed to complete a path
 	Verifier  *chain.Verifier    // remembers signatures from target to target; nil for none
 	At        time.Time
+	Heap      bool                         // a file is one heap: without a leaf the lowest authorities are judged
+	Bundles   bool                         // carry the right bundle even where nothing is to be repaired
+	Distrust  map[pki.Fingerprint]bool     // certificates or keys that are not to be trusted, for asking what if
 	Material  bool                         // judge files as material only: form, keys and pairs, no chains
 	Shared    map[pki.Fingerprint]*big.Int // prime factors that keys share with others, by PublicKey.Match
 
@@ -133,7 +136,7 @@ func (b *bundle) query(store *trust.Store, known *chain.Pool) chain.Query {
 	if b.file { // files hold certificates for other uses too
 		usage = ""
 	}
-	return chain.Query{Leaf: b.leaf, Given: b.pool, Known: known, Store: store, At: b.context.At, Usage: usage, Revoked: b.context.revoked}
+	return chain.Query{Leaf: b.leaf, Given: b.pool, Known: known, Store: store, At: b.context.At, Usage: usage, Revoked: b.context.revoked, Distrusted: b.context.Distrust}
 }
 
 // preferred orders assessments from different stores.

@@ -141,6 +141,11 @@ func (j *Judgement) draw(b *bundle, address string, pool *pool) {
 	view := b.context.Verifier.Draw(b.given, b.assessed.path, b.assessed.store)
 	pool.add(b.given...)
 	pool.add(b.assessed.path.Certificates...)
+	for _, a := range b.assembled {
+		for _, p := range a.paths[:min(len(a.paths), maxShown)] {
+			pool.add(p.Certificates...)
+		}
+	}
 	if j.Leaf == nil {
 		j.Leaf, j.Issuer = fingerprint(b.leaf), b.leaf.Issuer.Label()
 		if !b.leaf.NotAfter.IsZero() {
@@ -154,11 +159,25 @@ func (j *Judgement) draw(b *bundle, address string, pool *pool) {
 		j.Chains[i].Addresses = append(j.Chains[i].Addresses, address)
 		return
 	}
-	c := Chain{View: view, Audiences: b.audiences(), Revocation: b.states()}
+	c := Chain{View: view, Audiences: b.audiences(), Revocation: b.states(), Bundle: b.bundlePEM()}
 	if address != "" {
 		c.Addresses = []string{address}
 	}
 	j.Chains = append(j.Chains, c)
+}
+
+// bundlePEM is the repaired chain.
+func (b *bundle) bundlePEM() []string {
+	path := b.assessed.path
+	right := slices.EqualFunc(b.given, path.Below(), func(x, y *pki.Certificate) bool { return x.Fingerprint() == y.Fingerprint() })
+	if !path.Valid() || right && !b.context.Bundles {
+		return nil
+	}
+	var out []string
+	for _, c := range path.Below() {
+		out = append(out, c.PEM())
+	}
+	return out
 }
 
 // pool collects each certificate once, in the order met.

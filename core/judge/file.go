@@ -47,6 +47,9 @@ func File(file facts.File, context Context) Judgement {
 // the file. The other leaves are chains of their own.
 func fileBundles(given []*pki.Certificate, context *Context) []*bundle {
 	all := leaves(given)
+	if len(all) == 0 && context.Heap {
+		all = lowest(given)
+	}
 	isLeaf := map[*pki.Certificate]bool{}
 	for _, leaf := range all {
 		isLeaf[leaf] = true
@@ -71,6 +74,25 @@ func leaves(given []*pki.Certificate) []*pki.Certificate {
 	}
 	for _, c := range given {
 		if !c.IsCA() && !issued[c.Subject.Key()] {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// lowest are the certificates that have issued none of the others.
+func lowest(given []*pki.Certificate) []*pki.Certificate {
+	issued := map[string]bool{}
+	for _, c := range given {
+		if !c.SelfIssued() {
+			issued[c.Issuer.Key()] = true
+		}
+	}
+	seen := map[pki.Fingerprint]bool{}
+	var out []*pki.Certificate
+	for _, c := range given {
+		if !issued[c.Subject.Key()] && !seen[c.Fingerprint()] {
+			seen[c.Fingerprint()] = true
 			out = append(out, c)
 		}
 	}

@@ -109,6 +109,7 @@ type Chain struct {
 	Addresses  []string          `json:"addresses,omitempty"`
 	View       chain.View        `json:"view"`
 	Audiences  []Audience        `json:"audiences" doc:"What each trust store makes of it"`
+	Bundle     []string          `json:"bundle,omitempty" doc:"PEM of the complete, ordered chain without the anchor, where that is not what was given"`
 	Revocation []RevocationState `json:"revocation" doc:"For each certificate of the best path, where it was asked"`
 }
 

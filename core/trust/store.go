@@ -90,3 +90,34 @@ func (s *Store) OfKind(kind Kind) *Store {
 	}
 	return New(s.Name, anchors)
 }
+
+// Comparison is what two stores have in common and what not.
+type Comparison struct {
+	Common                int // anchors in both, of whatever kind
+	OnlyFirst, OnlySecond []Anchor
+	OtherKind             []Anchor // in both, as in the first
+	SecondKind            []Kind   // of those, in the second
+}
+
+// Compare compares the stores by the fingerprints of their anchors.
+func Compare(first, second *Store) Comparison {
+	var c Comparison
+	for _, a := range first.Anchors {
+		b, both := second.Holds(a.Certificate)
+		switch {
+		case !both:
+			c.OnlyFirst = append(c.OnlyFirst, a)
+		case b.Kind != a.Kind:
+			c.OtherKind, c.SecondKind = append(c.OtherKind, a), append(c.SecondKind, b.Kind)
+			c.Common++
+		default:
+			c.Common++
+		}
+	}
+	for _, b := range second.Anchors {
+		if _, both := first.Holds(b.Certificate); !both {
+			c.OnlySecond = append(c.OnlySecond, b)
+		}
+	}
+	return c
+}

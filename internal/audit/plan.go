@@ -16,6 +16,7 @@ import (
 	"nurvik/core/keystore"
 	"nurvik/core/naming"
 	"nurvik/core/pbe"
+	"nurvik/core/pki"
 	"nurvik/core/probe"
 	"nurvik/core/trust"
 	"nurvik/internal/estatefile"
@@ -29,6 +30,7 @@ type Request struct {
 	Connect   []string
 	Trust     []string
 	Audiences []string
+	Heap      bool            // the files are one heap, whose chains are asked about
 	Networks  []string        // that issuers may be asked in, beside the public ones
 	Stdin     io.Reader       // for the target "-"
 	Passwords []string        // tried on everything that is protected
@@ -44,6 +46,7 @@ type Plan struct {
 	audiences  []*trust.Store
 	anchors    *trust.Store
 	networks   []netip.Prefix
+	heap       bool
 	unexamined []Unexamined
 }
 
@@ -135,7 +138,32 @@ func NewPlan(ctx context.Context, r Request) (*Plan, error) {
 		return nil, &UsageError{errors.New("--connect says where to visit an endpoint, and no endpoint is named")}
 	}
 	p.plan.anchors, p.plan.fileNames = p.allAnchors(), p.names
+	if p.plan.heap = r.Heap; r.Heap {
+		p.plan.pile()
+	}
 	return &p.plan, nil
+}
+
+// pile makes one file of the certificates of all, in the order of the call.
+func (p *Plan) pile() {
+	if len(p.files) == 0 {
+		return
+	}
+	heap := facts.File{Schema: facts.Schema, Path: p.files[0].Path}
+	if len(p.files) > 1 {
+		heap.Path = fmt.Sprintf("%s and %d more", p.files[0].Path, len(p.files)-1)
+	}
+	for _, f := range p.files {
+		heap.Items = append(heap.Items, f.Certificates()...)
+	}
+	p.files = []facts.File{heap}
+}
+
+// Knows reports whether a trust store holds a certificate or key of the fingerprint.
+func (p *Plan) Knows(f pki.Fingerprint) bool {
+	return slices.ContainsFunc(p.anchors.Anchors, func(a trust.Anchor) bool {
+		return a.Certificate.Fingerprint() == f || a.Certificate.PublicKey.Fingerprint() == f
+	})
 }
 
 // sort takes the estate files out of the targets, because their stores and

@@ -3,9 +3,11 @@
 package audit
 
 import (
+	"slices"
 	"time"
 
 	"nurvik/core/judge"
+	"nurvik/core/pki"
 )
 
 // Schema is the version of the JSON of a report.
@@ -66,4 +68,11 @@ func (r *Report) Reaches(limit judge.Severity) bool {
 		}
 	}
 	return false
+}
+
+// Knows reports whether a certificate or key of the fingerprint was met.
+func (r *Report) Knows(f pki.Fingerprint) bool {
+	return slices.ContainsFunc(r.Targets, func(t Target) bool {
+		return slices.ContainsFunc(t.Certificates, func(d pki.Description) bool { return d.SHA256 == f || d.SPKISHA256 == f })
+	})
 }

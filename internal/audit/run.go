@@ -25,6 +25,8 @@ type Options struct {
 	Progress func(done, total int) // called after each visit; may be nil
 	Desk     *inquiry.Desk         // asks the issuers about endpoints; nil asks nothing
 	Asking   func(done, total int) // called after each endpoint that was asked about; may be nil
+	AskFiles bool                  // ask about files too
+	Distrust []pki.Fingerprint     // certificates or keys that count for nothing
 }
 
 // Steps is the number of visits that Run will report progress of.
@@ -39,7 +41,10 @@ func (p *Plan) Run(ctx context.Context, o Options) *Report {
 	if report.Unexamined == nil {
 		report.Unexamined = []Unexamined{}
 	}
-	context := judge.Context{Policy: o.Policy, Anchors: p.anchors, Known: known, Verifier: &chain.Verifier{}, At: o.At}
+	context := judge.Context{Policy: o.Policy, Anchors: p.anchors, Known: known, Verifier: &chain.Verifier{}, At: o.At, Heap: p.heap, Bundles: p.heap, Distrust: map[pki.Fingerprint]bool{}}
+	for _, f := range o.Distrust {
+		context.Distrust[f] = true
+	}
 	if o.Shared != nil {
 		var err error
 		if context.Shared, err = judge.SharedPrimes(ctx, p.files, observed, o.Shared); err != nil {
@@ -49,6 +54,11 @@ func (p *Plan) Run(ctx context.Context, o Options) *Report {
 	o.Desk.Complete(ctx, len(observed), func(i int) inquiry.Target {
 		return inquiry.Target{Endpoint: &observed[i], Context: p.contextOf(i, context)}
 	}, o.Asking)
+	if o.AskFiles {
+		o.Desk.Complete(ctx, len(p.files), func(i int) inquiry.Target {
+			return inquiry.Target{File: &p.files[i], Context: p.fileContext(context)}
+		}, o.Asking)
+	}
 	judgements := p.judge(observed, context)
 	noRoute := map[string]bool{}
 	for i, v := range p.visits {
@@ -96,9 +106,17 @@ func (p *Plan) judge(observed []facts.Endpoint, common judge.Context) []judge.Ju
 	if len(p.files) == 0 {
 		return judgements
 	}
-	common.Names, common.Trust, common.Audiences = p.fileNames, p.trust, p.audiences
-	files, _ := judge.Files(p.files, common)
+	if p.heap {
+		return append(judgements, judge.File(p.files[0], p.fileContext(common)))
+	}
+	files, _ := judge.Files(p.files, p.fileContext(common))
 	return append(judgements, files...)
+}
+
+// fileContext is the context that files are judged by.
+func (p *Plan) fileContext(common judge.Context) judge.Context {
+	common.Names, common.Trust, common.Audiences = p.fileNames, p.trust, p.audiences
+	return common
 }
 
 func (r *Report) add(t Target) {

@@ -100,7 +100,8 @@ func (a *app) audit(ctx context.Context, f *auditFlags) error {
 	if err != nil {
 		return usage(fmt.Errorf("--resolver: %w", err))
 	}
-	plan, err := a.plan(ctx, f)
+	f.request.Networks = f.asking.networks
+	plan, err := a.planOf(ctx, &f.request, &f.material)
 	if err != nil {
 		return err
 	}
@@ -173,27 +174,26 @@ func (a *app) send(ctx context.Context, f *auditFlags, plan *audit.Plan, policyN
 	return err
 }
 
-// plan reads what the call names. Where files are locked and somebody is there
-// to ask, they are read once more with the password.
-func (a *app) plan(ctx context.Context, f *auditFlags) (*audit.Plan, error) {
+// planOf reads what the call names. Where files are locked and somebody is
+// there to ask, they are read once more with the password.
+func (a *app) planOf(ctx context.Context, request *audit.Request, material *materialFlags) (*audit.Plan, error) {
 	var err error
-	f.request.Networks = f.asking.networks
-	if f.request.Passwords, err = a.passwords(&f.material); err != nil {
+	if request.Passwords, err = a.passwords(material); err != nil {
 		return nil, err
 	}
 	reading, finish := a.counter("reading")
 	defer finish()
-	f.request.Read = reading
-	plan, err := audit.NewPlan(ctx, f.request)
+	request.Read = reading
+	plan, err := audit.NewPlan(ctx, *request)
 	if err != nil {
 		return nil, err
 	}
-	password, ok := a.unlock(f.request.Targets, f.request.Passwords, plan.Files())
+	password, ok := a.unlock(request.Targets, request.Passwords, plan.Files())
 	if !ok {
 		return plan, nil
 	}
-	f.request.Passwords = []string{password}
-	return audit.NewPlan(ctx, f.request)
+	request.Passwords = []string{password}
+	return audit.NewPlan(ctx, *request)
 }
 
 func parseFailFrom(text string) (limit judge.Severity, never bool, err error) {

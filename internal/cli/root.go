@@ -140,7 +140,7 @@ or in the configuration file.`,
 		return usage(fmt.Errorf("%w; see %q", err, cmd.CommandPath()+" --help"))
 	})
 	root.AddGroup(&cobra.Group{ID: "alone", Title: "Without a service:"}, &cobra.Group{ID: "service", Title: "With a service:"})
-	root.AddCommand(a.identifyCommand(), a.pairCommand(), a.auditCommand(), a.explainCommand(), a.versionCommand())
+	root.AddCommand(a.identifyCommand(), a.pairCommand(), a.chainCommand(), a.auditCommand(), a.explainCommand(), a.versionCommand())
 	root.AddCommand(a.estateCommand(), a.runCommand(), a.findingsCommand())
 	return root
 }

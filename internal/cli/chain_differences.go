@@ -1,0 +1,46 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"nurvik/core/trust"
+	"nurvik/internal/report"
+)
+
+// chainDifferences lists what two trust stores do not have in common.
+func (a *app) chainDifferences() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "differences STORE STORE", Short: "List the anchors that only one of two trust stores holds", Args: cobra.ExactArgs(2),
+		Long: `Lists the anchors that only one of two trust stores holds, and those that are of
+different kinds in them. Status 1 when there are differences.`,
+		Example: "  nurvik chain differences system ./anchors",
+		RunE: func(_ *cobra.Command, args []string) error {
+			loader := &trust.Loader{}
+			var stores [2]*trust.Store
+			for i, text := range args {
+				var err error
+				if stores[i], err = loader.Load(text); err != nil {
+					return err
+				}
+			}
+			d := report.NewStoreDifferences(args[0], args[1], trust.Compare(stores[0], stores[1]))
+			var err error
+			if a.output == "json" {
+				err = report.JSON(a.stdout, d)
+			} else {
+				err = report.StoreDifferences(a.stdout, d, a.style())
+			}
+			if err == nil && !d.Same() {
+				return &statusError{status: statusFindings}
+			}
+			if err != nil {
+				return fmt.Errorf("write the result: %w", err)
+			}
+			return nil
+		},
+	}
+	a.addOutput(cmd)
+	return cmd
+}
