@@ -18,9 +18,6 @@ import (
 )
 
 func TestExitStatus(t *testing.T) {
-	anchors := func(name string) string {
-		return filepath.Join(filepath.Dir(estate.EstateFile), "anchors", name+".pem")
-	}
 	outer, inner := anchors("outer"), anchors("inner")
 	at := func(address string) string { return fmt.Sprintf("127.30.%s:%d", address, sharedPort) }
 	file := func(name string) string { return filepath.Join(estate.Files, name) }

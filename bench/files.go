@@ -48,7 +48,7 @@ func fileFigure(directory string) (figure, error) {
 }
 
 // children are what runs in a process of its own, as it would outside of this program.
-var children = map[string]func(string) error{"identify": identify, "parse": bareParse}
+var children = map[string]func(string) error{"identify": identify, "parse": bareParse, "heap": judgeHeap}
 
 // most is the largest memory that a child had in use, in bytes, by its name.
 var most = map[string]int64{}

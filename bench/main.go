@@ -63,8 +63,12 @@ func run(directory string) (missed bool, err error) {
 		return false, err
 	}
 	defer stop()
+	chains, err := chainFigure()
+	if err != nil {
+		return false, err
+	}
 	out := report.NewTable("figure", "ours", "floor", "ratio", "limit", "")
-	for _, f := range []figure{files, visits} {
+	for _, f := range []figure{files, visits, chains} {
 		ours, floor, err := measure(f)
 		if err != nil {
 			return false, fmt.Errorf("%s: %w", f.name, err)
@@ -79,7 +83,12 @@ func run(directory string) (missed bool, err error) {
 			missed = memoryRow(out) || missed
 		}
 	}
-	took, err := sharedFigure()
+	took, err := heapFigure(directory)
+	if err != nil {
+		return false, err
+	}
+	missed = heapRows(out, took) || missed
+	took, err = sharedFigure()
 	if err != nil {
 		return false, err
 	}
@@ -99,6 +108,20 @@ func memoryRow(out table.Writer) (missed bool) {
 		word, missed = "MISSED", true
 	}
 	out.AppendRow(table.Row{"the same: memory at most", fmt.Sprintf("%d MB", most["identify"]/1_000_000), "", "", fmt.Sprintf("%d MB", memoryLimit/1_000_000), word})
+	return missed
+}
+
+// heapRows tell what the answer about a hostile heap took.
+func heapRows(out table.Writer, took time.Duration) (missed bool) {
+	words := [2]string{"met", "met"}
+	if took > heapTimeLimit {
+		words[0], missed = "MISSED", true
+	}
+	if most["heap"] > heapMemoryLimit {
+		words[1], missed = "MISSED", true
+	}
+	out.AppendRow(table.Row{fmt.Sprintf("an answer about %d certificates of one name", heapSize), took.Round(time.Millisecond), "", "", heapTimeLimit, words[0]})
+	out.AppendRow(table.Row{"the same: memory", fmt.Sprintf("%d MB", most["heap"]/1_000_000), "", "", fmt.Sprintf("%d MB", heapMemoryLimit/1_000_000), words[1]})
 	return missed
 }
 

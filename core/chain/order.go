@@ -51,11 +51,15 @@ type Link struct {
 
 // View is a chain as drawn: what was given beside what would be right.
 type View struct {
-	Given    []Link `json:"given" doc:"In the order served or written"`
+	Given    []Link `json:"given" doc:"In the order served or written, at most 100"`
+	More     int    `json:"more,omitempty" doc:"How many more were given"`
 	Right    []Link `json:"right" doc:"Leaf first, with what is missing, and the anchor last where there is one"`
 	Store    string `json:"store,omitempty" doc:"The trust store that accepts the right chain, empty for none"`
 	Complete bool   `json:"complete" doc:"A valid path exists from what was given"`
 }
+
+// maxDrawn bounds how much of what was given is drawn.
+const maxDrawn = 100
 
 // Draw makes the view of the given certificates and the best path over given and known ones.
 func (r *Verifier) Draw(given []*pki.Certificate, path Path, store string) View {
@@ -66,16 +70,26 @@ func (r *Verifier) Draw(given []*pki.Certificate, path Path, store string) View 
 	held := func(list []*pki.Certificate, c *pki.Certificate) int {
 		return slices.IndexFunc(list, func(g *pki.Certificate) bool { return g.Fingerprint() == c.Fingerprint() })
 	}
-	expected := 0 // the place on the path that should come next
-	for _, c := range given {
+	expected := 0              // the place on the path that should come next
+	skip := func(at int) int { // places that nothing given could fill
+		for at < len(path.Certificates) && held(given, path.Certificates[at]) < 0 {
+			at++
+		}
+		return at
+	}
+	for i, c := range given {
+		if i == maxDrawn {
+			v.More = len(given) - maxDrawn
+			break
+		}
 		link := Link{c.Fingerprint(), c.Label(), r.RoleOf(c), NotOnPath}
 		switch at := held(path.Certificates, c); {
 		case at < 0:
 		case link.Role == Root && len(given) > 1:
 			link.Place = AnchorSent
-		case at == expected:
+		case at == skip(expected):
 			link.Place = InPlace
-			expected++
+			expected = at + 1
 		default:
 			link.Place = OutOfOrder
 			expected = at + 1

@@ -223,10 +223,17 @@ func identifierRank(c *pki.Certificate, issuer candidate) int {
 	return rank
 }
 
+// sameHolder reports whether two certificates are of one name and key. A path
+// on which one holder stands twice goes in a circle: without it, it is valid
+// too and shorter (RFC 4158, 5.2).
+func sameHolder(a, b *pki.Certificate) bool {
+	return bytes.Equal(a.PublicKey.Raw, b.PublicKey.Raw) && a.Subject.Key() == b.Subject.Key()
+}
+
 // step adds the candidate to the path, with the failures that it brings.
 func (s *search) step(p Path, next candidate) (Path, bool) {
 	top, issuer := p.Certificates[len(p.Certificates)-1], next.certificate
-	if s.distrusted(issuer) || slices.ContainsFunc(p.Certificates, func(c *pki.Certificate) bool { return c.Fingerprint() == issuer.Fingerprint() }) {
+	if s.distrusted(issuer) || slices.ContainsFunc(p.Certificates, func(c *pki.Certificate) bool { return sameHolder(c, issuer) }) {
 		return p, false
 	}
 	failures := slices.Clone(p.Failures)

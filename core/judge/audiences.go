@@ -54,6 +54,9 @@ func (b *bundle) assemble() []assembled {
 		}
 		// Rehearsal anchors are shown as what they are, and never make a chain trusted.
 		paths, gaveUp := b.context.Verifier.Paths(b.query(store, b.context.Known))
+		if worth := slices.DeleteFunc(slices.Clone(paths), func(p chain.Path) bool { return p.Anchor == nil && p.Borrowed > 0 }); len(worth) > 0 {
+			paths = worth // dead ends over certificates that nobody gave are of no interest
+		}
 		out = append(out, assembled{store, slices.Contains(b.context.Audiences, store), paths, gaveUp})
 	}
 	return out

@@ -12,7 +12,7 @@ import (
 // checkPath finds why no valid path exists. At most one cause is told.
 func checkPath(b *bundle) {
 	a := b.assessed
-	if a.store == "" || a.borrowed {
+	if (a.store == "" || a.borrowed) && !a.gaveUp {
 		if c, sibling := b.misplaced(); sibling != nil {
 			b.add(b.wrongSibling(c, sibling))
 			return
@@ -167,8 +167,11 @@ func (b *bundle) acceptsBefore13() bool {
 
 // checkRoot notes roots behind the leaf. In a file of authorities they belong.
 func checkRoot(b *bundle) {
+	if b.assessed.gaveUp { // of a heap like that nothing more is said
+		return
+	}
 	for _, c := range b.given {
-		if c.Fingerprint() != b.leaf.Fingerprint() && b.context.Verifier.RoleOf(c) == chain.Root {
+		if c.Fingerprint() != b.leaf.Fingerprint() && b.isRoot(c) {
 			f := found("chain.root-sent", c.Fingerprint().String(), c.Label(), "The root %q is sent along; clients take roots only from their own store.", c.Label())
 			f.Evidence = certificateEvidence(c)
 			b.add(f)

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"slices"
 
-	"nurvik/core/chain"
 	"nurvik/core/pki"
 )
 
@@ -28,7 +27,7 @@ func checkSurplus(b *bundle) {
 			}
 			continue
 		}
-		if c.Fingerprint() == b.leaf.Fingerprint() || path[c.Fingerprint()] || b.context.Verifier.RoleOf(c) == chain.Root || b.certifiesAny(c) || b.sibling[c.Fingerprint()] {
+		if c.Fingerprint() == b.leaf.Fingerprint() || path[c.Fingerprint()] || b.isRoot(c) || b.certifiesAny(c) || b.sibling[c.Fingerprint()] {
 			continue
 		}
 		if b.checks > maxSurplusChecks {
@@ -95,6 +94,9 @@ func (b *bundle) wrongSibling(c, sibling *pki.Certificate) Finding {
 
 // checkSibling notes siblings that stand beside the right certificate.
 func checkSibling(b *bundle) {
+	if b.assessed.gaveUp {
+		return
+	}
 	path := b.assessed.path.Certificates
 	told := map[pki.Fingerprint]bool{}
 	for _, f := range b.findings {
@@ -131,6 +133,11 @@ func (b *bundle) check(c, issuer *pki.Certificate) error {
 		return errEnough
 	}
 	return b.context.Verifier.Check(c, issuer.PublicKey)
+}
+
+// isRoot reports whether the certificate is an authority that certifies itself.
+func (b *bundle) isRoot(c *pki.Certificate) bool {
+	return c.IsCA() && c.SelfIssued() && b.check(c, c) == nil
 }
 
 // certifiesAny reports whether the certificate has issued another one of the bundle, by name and signature.

@@ -139,7 +139,7 @@ var unreachableCodes = map[facts.Outcome]string{facts.Refused: "reach.refused", 
 // draw adds the bundle's chain to the judgement; equal chains are drawn once.
 func (j *Judgement) draw(b *bundle, address string, pool *pool) {
 	view := b.context.Verifier.Draw(b.given, b.assessed.path, b.assessed.store)
-	pool.add(b.given...)
+	pool.add(b.given[:len(view.Given)]...)
 	pool.add(b.assessed.path.Certificates...)
 	for _, a := range b.assembled {
 		for _, p := range a.paths[:min(len(a.paths), maxShown)] {

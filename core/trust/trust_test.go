@@ -116,3 +116,16 @@ func TestFromPEM(t *testing.T) {
 	_, err = trust.FromPEM("inner", []byte("none"), "")
 	assert.ErrorContains(t, err, "no certificate")
 }
+
+func TestCompare(t *testing.T) {
+	one, two, three := root(t, "One"), root(t, "Two"), root(t, "Three")
+	first := trust.New("first", []trust.Anchor{{Certificate: one, Kind: trust.Public}, {Certificate: two, Kind: trust.Public}})
+	second := trust.New("second", []trust.Anchor{{Certificate: two, Kind: trust.Private}, {Certificate: three, Kind: trust.Public}})
+	c := trust.Compare(first, second)
+	assert.Equal(t, 1, c.Common)
+	assert.Equal(t, []trust.Anchor{{Certificate: one, Kind: trust.Public}}, c.OnlyFirst)
+	assert.Equal(t, []trust.Anchor{{Certificate: three, Kind: trust.Public}}, c.OnlySecond)
+	assert.Equal(t, []trust.Anchor{{Certificate: two, Kind: trust.Public}}, c.OtherKind)
+	assert.Equal(t, []trust.Kind{trust.Private}, c.SecondKind)
+	assert.Equal(t, trust.Comparison{Common: 2}, trust.Compare(first, first))
+}

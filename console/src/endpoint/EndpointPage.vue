@@ -24,17 +24,6 @@
         <FindingCard v-for="finding in findings" :key="finding.id" :finding="finding" />
       </section>
       <div class="right">
-        <section :aria-label="t('chain.title')">
-          <h2>{{ t('chain.title') }}</h2>
-          <p v-if="!examination.judgement.chains?.length" class="sheet">{{ t('chain.none') }}</p>
-          <ChainDrawing
-            v-for="(chain, index) in examination.judgement.chains"
-            :key="index"
-            :chain="chain"
-            :several="(examination.judgement.chains?.length ?? 0) > 1"
-            :certificates="examination.judgement.certificates ?? []"
-          />
-        </section>
         <section :aria-label="t('protocol.title')">
           <h2>{{ t('protocol.title') }}</h2>
           <ProtocolTable :observations="examination.facts?.observations ?? []" />
@@ -42,6 +31,17 @@
         <LeafDetails v-if="leaf" :certificate="leaf" />
       </div>
     </div>
+    <section v-if="examination.judgement" class="chains" :aria-label="t('chain.title')">
+      <h2>{{ t('chain.title') }}</h2>
+      <p v-if="!examination.judgement.chains?.length" class="sheet">{{ t('chain.none') }}</p>
+      <template v-for="(chain, index) in examination.judgement.chains" :key="index">
+        <ChainDrawing :chain="chain" :several="(examination.judgement.chains?.length ?? 0) > 1" :certificates="examination.judgement.certificates ?? []" />
+        <template v-if="chain.audiences?.length">
+          <h2>{{ t('audience.title') }}</h2>
+          <AudienceTable :chain="chain" :certificates="examination.judgement.certificates ?? []" />
+        </template>
+      </template>
+    </section>
   </template>
 </template>
 
@@ -52,6 +52,7 @@ import { useAudits } from '../audits/audits'
 import FindingCard from '../findings/FindingCard.vue'
 import VerdictMark from '../look/VerdictMark.vue'
 import { daysUntil, daysWords, moment, t } from '../words/t'
+import AudienceTable from './AudienceTable.vue'
 import ChainDrawing from './ChainDrawing.vue'
 import LeafDetails from './LeafDetails.vue'
 import ProtocolTable from './ProtocolTable.vue'
@@ -99,6 +100,8 @@ const facts = computed(() => {
 dt { font-size: 12px; color: var(--ink-soft); }
 dd { margin: 0; overflow-wrap: anywhere; }
 .columns { display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1.15fr); gap: 20px 24px; align-items: start; }
+.chains { display: grid; gap: 10px; margin-top: 22px; }
+.chains h2 { margin: 8px 0 0; }
 .right { display: grid; gap: 18px; min-width: 0; }
 @media (max-width: 900px) { .columns { grid-template-columns: minmax(0, 1fr); } }
 </style>

@@ -50,6 +50,7 @@ p { margin: 0 0 6px; }
 .top { display: flex; flex-wrap: wrap; gap: 4px 10px; align-items: baseline; }
 .since { margin-left: auto; font-size: 12.5px; }
 .message { font-size: 15px; overflow-wrap: anywhere; }
+.remedy { overflow-wrap: anywhere; }
 .place { overflow-wrap: anywhere; }
 details { margin-top: 4px; font-size: 13px; }
 summary { cursor: pointer; color: var(--accent); }

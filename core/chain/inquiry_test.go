@@ -1,0 +1,234 @@
+package chain_test
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/x509"
+	"encoding/pem"
+	"errors"
+	"math/big"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ocsp"
+
+	"nurvik/core/chain"
+	"nurvik/core/facts"
+	"nurvik/core/forge"
+	"nurvik/core/pki"
+)
+
+// web is a web of a few pages that counts how often each was asked for.
+type web struct {
+	mutex sync.Mutex
+	pages map[string][]byte
+	asked map[string]int
+}
+
+func newWeb() *web { return &web{pages: map[string][]byte{}, asked: map[string]int{}} }
+
+func (w *web) Get(_ context.Context, address string, most int) ([]byte, error) {
+	w.mutex.Lock()
+	defer w.mutex.Unlock()
+	w.asked[address]++
+	page, ok := w.pages[address]
+	if !ok || len(page) > most {
+		return nil, errors.New(address + ": nothing listens there")
+	}
+	return page, nil
+}
+
+func (w *web) Post(ctx context.Context, address, _ string, _ []byte, most int) ([]byte, error) {
+	return w.Get(ctx, address, most)
+}
+
+// quay is an authority that publishes on the web, and an inquirer.
+type quay struct {
+	answering
+	web      *web
+	clock    time.Time
+	inquirer *chain.Inquirer
+	near     chain.Surroundings
+}
+
+const responderPlace = "http://quay.tarnholm.example/status"
+
+func newQuay(t *testing.T, change func(*forge.Template)) *quay {
+	t.Helper()
+	q := &quay{answering: newAnswering(t), web: newWeb(), clock: now}
+	q.authority.Base = "http://quay.tarnholm.example"
+	q.leaf = leaf(t, q.authority, change)
+	q.serial = q.leaf.Serial
+	q.inquirer = &chain.Inquirer{Fetch: q.web, Verifier: &chain.Verifier{}, Now: func() time.Time { return q.clock }}
+	q.near = chain.Surroundings{Given: pool(q.leaf), Store: store(q.issuer)}
+	return q
+}
+
+func (q *quay) ask(t *testing.T, staple []byte) []facts.Revocation {
+	t.Helper()
+	return q.inquirer.Ask(t.Context(), q.leaf, q.issuer, staple, q.near)
+}
+
+// list makes the authority's list; the serial number 0 revokes nothing.
+func (q *quay) list(t *testing.T, revoked *big.Int, from, until time.Time) []byte {
+	t.Helper()
+	template := &x509.RevocationList{Number: big.NewInt(3), ThisUpdate: from, NextUpdate: until}
+	if revoked.Sign() != 0 {
+		template.RevokedCertificateEntries = []x509.RevocationListEntry{{SerialNumber: revoked, RevocationTime: now.Add(-48 * time.Hour), ReasonCode: 4}}
+	}
+	der, err := x509.CreateRevocationList(rand.Reader, template, q.std, q.authority.Key)
+	require.NoError(t, err)
+	return der
+}
+
+func TestAskLists(t *testing.T) {
+	hour, none := time.Hour, new(big.Int)
+	other := newQuay(t, nil)
+	tests := []struct {
+		name   string
+		page   func(q *quay) []byte
+		status facts.RevocationStatus
+		detail string
+		stale  bool
+	}{
+		{"good", func(q *quay) []byte { return q.list(t, none, now.Add(-hour), now.Add(hour)) }, facts.RevocationGood, "", false},
+		{"in PEM", func(q *quay) []byte {
+			return pem.EncodeToMemory(&pem.Block{Type: "X509 CRL", Bytes: q.list(t, none, now.Add(-hour), now.Add(hour))})
+		}, facts.RevocationGood, "", false},
+		{"another is revoked", func(q *quay) []byte { return q.list(t, big.NewInt(77), now.Add(-hour), now.Add(hour)) }, facts.RevocationGood, "", false},
+		{"revoked", func(q *quay) []byte { return q.list(t, q.serial, now.Add(-hour), now.Add(hour)) }, facts.RevocationRevoked, "", false},
+		{"old", func(q *quay) []byte { return q.list(t, none, now.Add(-9*hour), now.Add(-hour)) }, facts.RevocationGood, "", true},
+		{"revoked by an old one", func(q *quay) []byte { return q.list(t, q.serial, now.Add(-9*hour), now.Add(-hour)) }, facts.RevocationRevoked, "", true},
+		{"out of the future", func(q *quay) []byte { return q.list(t, none, now.Add(hour), now.Add(2*hour)) }, facts.RevocationBadAnswer, "of a later time", false},
+		{"of another issuer", func(*quay) []byte { return other.list(t, none, now.Add(-hour), now.Add(hour)) }, facts.RevocationBadAnswer, "no certificate known here has signed", false},
+		{"no list", func(q *quay) []byte { return q.leaf.Raw }, facts.RevocationUnreachable, "holds no revocation list", false},
+		{"nothing", func(*quay) []byte { return nil }, facts.RevocationUnreachable, "holds no revocation list", false},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			q := newQuay(t, nil)
+			q.web.pages["http://quay.tarnholm.example/lists/skerry.crl"] = tt.page(q)
+			got := q.ask(t, nil)
+			require.Len(t, got, 1)
+			assert.Equal(t, tt.status, got[0].Status, got[0].Detail)
+			assert.Contains(t, got[0].Detail, tt.detail)
+			assert.Equal(t, tt.stale, got[0].Stale())
+			assert.Equal(t, facts.FromList, got[0].Source)
+			if tt.status == facts.RevocationRevoked {
+				assert.Equal(t, now.Add(-48*time.Hour), *got[0].RevokedAt)
+				assert.Equal(t, "superseded", got[0].Reason)
+			}
+		})
+	}
+}
+
+func TestAskRemembers(t *testing.T) {
+	withResponder := func(w *forge.Template) { w.Responder = responderPlace }
+	const list = "http://quay.tarnholm.example/lists/skerry.crl"
+	t.Run("lists and answers, for as long as they are valid", func(t *testing.T) {
+		q := newQuay(t, withResponder)
+		q.web.pages[list] = q.list(t, new(big.Int), now.Add(-time.Hour), now.Add(2*time.Hour))
+		q.web.pages[responderPlace] = q.response(t, q.std, q.authority.Key, nil)
+		for range 3 {
+			got := q.ask(t, nil)
+			require.Len(t, got, 2)
+			assert.Equal(t, []facts.RevocationStatus{facts.RevocationGood, facts.RevocationGood}, []facts.RevocationStatus{got[0].Status, got[1].Status})
+		}
+		assert.Equal(t, map[string]int{list: 1, responderPlace: 1}, q.web.asked)
+		q.clock = now.Add(90 * time.Minute) // the answer has expired, the list has not
+		q.ask(t, nil)
+		assert.Equal(t, map[string]int{list: 1, responderPlace: 2}, q.web.asked)
+	})
+	t.Run("a day at most", func(t *testing.T) {
+		q := newQuay(t, nil)
+		q.web.pages[list] = q.list(t, new(big.Int), now.Add(-time.Hour), now.AddDate(1, 0, 0))
+		q.ask(t, nil)
+		q.clock = now.Add(25 * time.Hour)
+		q.ask(t, nil)
+		assert.Equal(t, 2, q.web.asked[list])
+	})
+	t.Run("one that is down, for a minute and for all certificates", func(t *testing.T) {
+		q := newQuay(t, func(w *forge.Template) { w.Responder, w.Unlisted = responderPlace, true })
+		first := q.ask(t, nil)
+		assert.Equal(t, facts.RevocationUnreachable, first[0].Status)
+		assert.Contains(t, first[0].Detail, "nothing listens there")
+		q.leaf = leaf(t, q.authority, func(w *forge.Template) { w.Responder, w.Unlisted, w.Serial = responderPlace, true, big.NewInt(8) })
+		assert.Equal(t, facts.RevocationUnreachable, q.ask(t, nil)[0].Status)
+		assert.Equal(t, 1, q.web.asked[responderPlace])
+		q.clock = now.Add(2 * time.Minute)
+		q.ask(t, nil)
+		assert.Equal(t, 2, q.web.asked[responderPlace])
+	})
+	t.Run("many at once ask once", func(t *testing.T) {
+		q := newQuay(t, nil)
+		q.web.pages[list] = q.list(t, new(big.Int), now.Add(-time.Hour), now.Add(time.Hour))
+		var group sync.WaitGroup
+		for range 20 {
+			group.Go(func() { q.inquirer.Ask(t.Context(), q.leaf, q.issuer, nil, q.near) })
+		}
+		group.Wait()
+		assert.Equal(t, 1, q.web.asked[list])
+	})
+}
+
+func TestAskStapled(t *testing.T) {
+	q := newQuay(t, func(w *forge.Template) { w.Unlisted = true })
+	got := q.ask(t, q.response(t, q.std, q.authority.Key, func(r *ocsp.Response) { r.Status, r.RevokedAt = ocsp.Revoked, now }))
+	require.Len(t, got, 1)
+	assert.Equal(t, facts.Stapled, got[0].Source)
+	assert.Equal(t, facts.RevocationRevoked, got[0].Status)
+	assert.Empty(t, q.web.asked, "nobody is asked when the certificate names nobody")
+	assert.Empty(t, q.ask(t, nil))
+}
+
+func TestFetchIssuers(t *testing.T) {
+	const base = "http://quay.tarnholm.example"
+	root := authority(t, nil, forge.Template{Name: "Root"})
+	root.Base = base
+	upper := authority(t, root, forge.Template{Name: "Upper"})
+	upper.Base = base
+	lower := authority(t, upper, forge.Template{Name: "Lower"})
+	lower.Base = base
+	below := leaf(t, lower, nil)
+	set, err := forge.CertificateSet(root.DER, lower.DER)
+	require.NoError(t, err)
+	at := func(name string) string { return base + "/issuers/" + name + ".der" }
+	tests := []struct {
+		name    string
+		pages   map[string][]byte
+		known   string   // a label of which the issuer is known
+		found   []string // labels of what came
+		failure string   // of the last
+	}{
+		{"one after the other", map[string][]byte{at("lower"): lower.DER, at("upper"): upper.DER, at("root"): root.DER}, "", []string{"Lower", "Upper", "Root"}, ""},
+		{"until the issuer is known", map[string][]byte{at("lower"): lower.DER, at("upper"): upper.DER}, "Lower", []string{"Lower"}, ""},
+		{"a set in PKCS#7", map[string][]byte{at("lower"): set}, "Lower", []string{"Root", "Lower"}, ""},
+		{"in PEM", map[string][]byte{at("lower"): []byte(parse(t, lower.DER).PEM())}, "Lower", []string{"Lower"}, ""},
+		{"one that is missing", map[string][]byte{at("lower"): lower.DER}, "", []string{"Lower"}, "nothing listens there"},
+		{"another's certificate", map[string][]byte{at("lower"): root.DER}, "", []string{"Root"}, "has not issued tides.tarnholm.example"},
+		{"nonsense", map[string][]byte{at("lower"): []byte("<html>")}, "", nil, "neither a certificate nor a set"},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			w := newWeb()
+			w.pages = tt.pages
+			q := &chain.Inquirer{Fetch: w, Verifier: &chain.Verifier{}, Now: func() time.Time { return now }}
+			fetched := q.FetchIssuers(t.Context(), below, func(c *pki.Certificate) bool { return c.Label() == tt.known })
+			var found []string
+			failure := ""
+			for _, f := range fetched {
+				for _, der := range f.Certificates {
+					found = append(found, parse(t, der).Label())
+				}
+				failure = f.Failure
+			}
+			assert.Equal(t, tt.found, found)
+			assert.Equal(t, tt.failure == "", failure == "", failure)
+			assert.True(t, strings.Contains(failure, tt.failure), failure)
+		})
+	}
+}
