@@ -80,6 +80,12 @@ func (b *browser) text(t *testing.T, selector string) string {
 	return text
 }
 
+// drawn is the text of a part of a drawing, which has no lines of its own.
+func (b *browser) drawn(t *testing.T, selector string) string {
+	t.Helper()
+	return evaluate[string](t, b, "document.querySelector(`"+selector+"`).textContent")
+}
+
 func evaluate[T any](t *testing.T, b *browser, script string) T {
 	t.Helper()
 	value, err := chromedp.Run(b, chromedp.Evaluate[T](script))
@@ -135,13 +141,30 @@ func TestConsole(t *testing.T) {
 
 	t.Run("an endpoint's page", func(t *testing.T) {
 		b.do(t, chromedp.Click(`//a[contains(., 'ferries.tarnholm.example')]`), chromedp.WaitVisible(`[data-code="chain.incomplete"]`))
-		right, message := b.text(t, `[data-test="right"]`), b.text(t, `[data-code="chain.incomplete"]`)
-		assert.NotContains(t, b.text(t, `[data-test="served"]`), "Skerry Outer Issuing")
+		right, message := b.drawn(t, `[data-test="right"]`), b.text(t, `[data-code="chain.incomplete"]`)
+		assert.NotContains(t, b.drawn(t, `[data-test="served"]`), "Skerry Outer Issuing")
 		assert.Equal(t, 2, strings.Count(right, "missing"))
 		assert.Contains(t, right, "anchor, in the trust store")
 		assert.Contains(t, message, "Put the certificate file together in this order")
 		assert.Contains(t, message, "The missing certificates, as PEM")
+		assert.Contains(t, b.text(t, `[data-test="audiences"]`), `lacks "Skerry Outer Issuing" and "Skerry Outer Services"`)
+		assert.Contains(t, b.text(t, `[data-test="revocation"]`), "the revocation list: good")
+		assert.Contains(t, b.text(t, `[data-test="bundle"]`), "The complete bundle, 3 certificates")
 		assert.Contains(t, b.text(t, `[data-version="TLS 1.3"]`), "accepted")
+	})
+
+	t.Run("two cross paths fit on the screen", func(t *testing.T) {
+		c, err := client.New(d.address, "")
+		require.NoError(t, err)
+		fairlead, err := c.FindEndpoint(t.Context(), "fairlead.tarnholm.example:443")
+		require.NoError(t, err)
+		b.do(t, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(d.address+"/endpoints/"+strconv.FormatInt(fairlead.ID, 10)), chromedp.WaitVisible(`[data-lane="1"]`))
+		assert.Contains(t, b.drawn(t, `[data-test="right"]`), "anchor, in the trust store second")
+		assert.True(t, evaluate[bool](t, b, `(() => {
+			const boxes = [...document.querySelectorAll('[data-test="served"] > g > rect, [data-test="right"] > g > rect')].map(r => r.getBoundingClientRect())
+			const texts = [...document.querySelectorAll('.drawing svg g g text')]
+			return boxes.length >= 10 && boxes.every(r => r.left >= 0 && r.right <= 1280) && texts.every(x => x.getBoundingClientRect().right <= x.parentNode.querySelector('rect').getBoundingClientRect().right)
+		})()`), "every box is in view, and every text in its box")
 	})
 
 	t.Run("see the verdict change", func(t *testing.T) {
