@@ -3,6 +3,7 @@ package report
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -53,7 +54,7 @@ func (d *drawing) chain(a *ChainAnswer) {
 		title += "  on " + strings.Join(a.Addresses, ", ")
 	}
 	fmt.Fprintf(d.out, "%s\n\n", wrap(title, d.width))
-	given, right := d.column("GIVEN", a.Given, a.Right, false), d.column("RIGHT", a.Right, a.Right, true)
+	given, right := d.column("GIVEN", a.Given, a, false), d.column("RIGHT", a.Right, a, true)
 	if d.width < narrow {
 		d.out.WriteString(strings.Join(given, "\n") + "\n\n" + strings.Join(right, "\n") + "\n\n")
 	} else {
@@ -83,14 +84,14 @@ var placeWords = map[chain.Place]string{
 }
 
 // column draws one side: three lines a certificate, a line between those that follow each other.
-func (d *drawing) column(title string, links, right []ChainLink, isRight bool) []string {
+func (d *drawing) column(title string, links []ChainLink, a *ChainAnswer, isRight bool) []string {
 	room := d.width
 	if d.width >= narrow {
 		room = d.width/2 - 1
 	}
 	out := []string{title}
 	number := map[string]int{}
-	for i, l := range right {
+	for i, l := range a.Right {
 		number[l.SHA256.String()] = i + 1
 	}
 	for i, l := range links {
@@ -101,6 +102,9 @@ func (d *drawing) column(title string, links, right []ChainLink, isRight bool) [
 		}
 		if l.Place == chain.OutOfOrder {
 			words += fmt.Sprintf(", belongs to place %d", number[l.SHA256.String()])
+		}
+		if l.Place == chain.NotOnPath && slices.ContainsFunc(a.Paths, func(p ChainPath) bool { return slices.Contains(p.Certificates, l.SHA256) }) {
+			words = "on another path"
 		}
 		head := fmt.Sprintf("%s %s  %s", order, mark, clip(l.Label, room-6))
 		if d.style.Colour && (l.Place == chain.Missing || l.Place == chain.OutOfOrder) {

@@ -2,7 +2,7 @@
   <div class="drawing sheet">
     <p v-if="several" class="soft on">{{ t('chain.on', { addresses: chain.addresses?.join(', ') ?? '' }) }}</p>
     <div class="scroll">
-      <svg :width="width" :height="height" :viewBox="`0 0 ${width} ${height}`" role="group" :aria-label="t('chain.title')">
+      <svg :width="width" :height="height" :viewBox="`-1 0 ${width} ${height}`" role="group" :aria-label="t('chain.title')">
         <text class="lane-title" :x="0" y="13">{{ t('chain.served') }}</text>
         <text class="lane-title" :x="left" y="13">{{ t('chain.right') }}</text>
         <text v-if="layout.lanes > 1" class="lane-title" :x="x(1)" y="13">{{ t('chain.others') }}</text>
@@ -15,7 +15,7 @@
             <text class="fact" x="10" y="35">{{ t(`role.${entry.link.role}`) }}, {{ entry.key }}</text>
             <text class="fact" x="10" y="51">{{ until(entry) }}</text>
             <text v-if="entry.link.place !== 'in-place'" class="place" x="10" y="67">
-              {{ entry.belongs ? t('place.belongs', { place: String(entry.belongs) }) : t(`place.${entry.link.place}`) }}
+              {{ placeOf(entry) }}
             </text>
           </g>
         </g>
@@ -47,7 +47,7 @@
 import { computed } from 'vue'
 import { t } from '../words/t'
 import { chainLayout } from './chain-layout'
-import type { Edge, Node } from './chain-layout'
+import type { Edge, Layout, Node } from './chain-layout'
 import type { Chain, Description } from '../api/client'
 
 const props = defineProps<{ chain: Chain; certificates: Description[]; several: boolean }>()
@@ -80,7 +80,13 @@ function until(of: { until: string; expired: boolean }): string {
   return t(of.expired ? 'chain.expired' : 'chain.until', { when: of.until })
 }
 
-/** What the third line of a box says. */
+function placeOf({ link, belongs }: Layout['served'][number]): string {
+  if (belongs) return t('place.belongs', { place: String(belongs) })
+  const elsewhere = link.place === 'not-on-path' && layout.value.nodes.some((n) => n.id === link.sha256)
+  return t(elsewhere ? 'place.elsewhere' : `place.${link.place}`)
+}
+
+/** What the last line of a box says. */
 function words(node: Node): string {
   if (node.stores.length) return t('place.anchorOf', { stores: node.stores.join(', ') })
   return node.place === 'in-place' || node.place === 'not-on-path' || node.place === 'out-of-order' ? '' : t(`place.${node.place}`)

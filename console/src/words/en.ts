@@ -101,6 +101,7 @@ export const en = {
   'place.out-of-order': 'out of order',
   'place.belongs': 'out of order, belongs to place {place}',
   'place.anchorOf': 'anchor, in the trust store {stores}',
+  'place.elsewhere': 'on another path',
   'place.beside': 'known, not served',
   'place.missing': 'missing',
   'place.anchor-sent': 'sent, but clients have it',
