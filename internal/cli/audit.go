@@ -11,26 +11,18 @@ import (
 	"github.com/spf13/cobra"
 
 	"nurvik/core/judge"
-	"nurvik/core/policy"
-	"nurvik/core/probe"
 	"nurvik/internal/api"
 	"nurvik/internal/audit"
-	"nurvik/internal/inquiry"
 	"nurvik/internal/report"
-	"nurvik/internal/vantage"
 )
 
 // auditFlags are the flags of "nurvik audit".
 type auditFlags struct {
-	at, policy, failFrom, resolver string
-	request                        audit.Request
-	deadlines                      probe.Deadlines
-	parallel                       int
-	material                       materialFlags
-	shared                         sharedFlag
-	asking                         askingFlags
-	send                           bool
-	server, holding                string
+	targetFlags
+	parallel        int
+	shared          sharedFlag
+	send            bool
+	server, holding string
 }
 
 func (a *app) auditCommand() *cobra.Command {
@@ -55,69 +47,39 @@ target with a / in it, or that exists as a path, is a file; name:443 never is.`,
 			return a.audit(cmd.Context(), f)
 		},
 	}
-	a.addOutput(cmd)
-	a.addMaterial(cmd, &f.material)
+	a.addTargets(cmd, &f.targetFlags)
 	f.shared.add(cmd)
-	f.asking.add(cmd)
 	flags := cmd.Flags()
-	flags.StringVar(&f.at, "at", "", "judge as of this `TIME`: a date, RFC 3339, or an offset such as +30d")
-	flags.StringVar(&f.policy, "policy", policy.Default, "`POLICY` to judge by")
-	flags.StringArrayVar(&f.request.Trust, "trust", nil, "trust `STORE`; repeat for alternatives: system, a name, a file or a directory, with public:, private: or rehearsal: in front where needed (default system)")
-	flags.StringArrayVar(&f.request.Audiences, "audience", nil, "trust `STORE` that must accept; repeat for each that must")
-	flags.StringArrayVar(&f.request.Names, "name", nil, "`NAME` that must be covered; repeat for more. The first is sent as the server name")
-	flags.StringArrayVar(&f.request.Connect, "connect", nil, "visit this `ADDRESS[:PORT]` instead of the name's; repeat for more")
-	flags.StringVar(&f.failFrom, "fail-from", "fault", "end with 1 from this `SEVERITY` on: fault, risk, note or never")
-	flags.StringVar(&f.resolver, "resolver", "", "name server `ADDRESS[:PORT]` to ask instead of the system's")
-	flags.DurationVar(&f.deadlines.Connect, "connect-timeout", probe.DefaultConnect, "`TIME` for one connection")
-	flags.DurationVar(&f.deadlines.Handshake, "handshake-timeout", probe.DefaultHandshake, "`TIME` for the answer to one hello")
-	flags.DurationVar(&f.deadlines.Visit, "visit-timeout", probe.DefaultVisit, "`TIME` for the visit of one address")
 	flags.BoolVar(&f.send, "send", false, "send the facts of the files, never a private part, to the service: it shows them as a holding")
 	flags.StringVar(&f.holding, "holding", "", "with --send, `NAME` of the holding (default this machine's)")
 	addServer(cmd, &f.server)
 	flags.IntVar(&f.parallel, "parallel", 64, "endpoints visited at once, `N`")
-	_ = cmd.RegisterFlagCompletionFunc("fail-from", cobra.FixedCompletions([]string{"fault", "risk", "note", "never"}, cobra.ShellCompDirectiveNoFileComp))
-	_ = cmd.RegisterFlagCompletionFunc("policy", cobra.FixedCompletions(policy.Names(), cobra.ShellCompDirectiveNoFileComp))
 	return cmd
 }
 
 func (a *app) audit(ctx context.Context, f *auditFlags) error {
-	at, err := parseMoment(f.at, a.now())
+	u, err := a.understand(&f.targetFlags)
 	if err != nil {
-		return usage(fmt.Errorf("--at: %w", err))
-	}
-	limit, never, err := parseFailFrom(f.failFrom)
-	if err != nil {
-		return usage(err)
-	}
-	p, err := policy.Builtin(f.policy)
-	if err != nil {
-		return usage(fmt.Errorf("--policy: %w", err))
+		return err
 	}
 	if f.parallel < 1 {
 		return usage(errors.New("--parallel must be at least 1"))
 	}
-	network, err := vantage.Network(f.resolver)
-	if err != nil {
-		return usage(fmt.Errorf("--resolver: %w", err))
-	}
-	f.request.Networks = f.asking.networks
 	plan, err := a.planOf(ctx, &f.request, &f.material)
 	if err != nil {
 		return err
 	}
 	if f.send {
-		if err := a.send(ctx, f, plan, p.Name); err != nil {
+		if err := a.send(ctx, f, plan, u.policy.Name); err != nil {
 			return err
 		}
 	}
-	desk := inquiry.New(inquiry.Options{Revocation: !f.asking.none, Issuers: f.asking.issuers, Networks: plan.Networks(), Lookup: network.Lookup, Now: a.now})
 	visiting, finish := a.progress(plan.Steps(), "visiting")
 	asking, finishAsking := a.phase("asking issuers")
 	shared, finishShared := a.phase("shared prime factors")
-	result := plan.Run(ctx, audit.Options{
-		Prober: probe.New(network, f.deadlines), Policy: p, At: at, Parallel: f.parallel, Progress: visiting, Shared: f.shared.step(shared),
-		Desk: desk, Asking: asking,
-	})
+	options := a.options(&f.targetFlags, u, plan)
+	options.Parallel, options.Progress, options.Asking, options.Shared = f.parallel, visiting, asking, f.shared.step(shared)
+	result := plan.Run(ctx, options)
 	finish()
 	finishAsking()
 	finishShared()
@@ -131,7 +93,7 @@ func (a *app) audit(ctx context.Context, f *auditFlags) error {
 		return err
 	case ctx.Err() != nil:
 		return &statusError{statusUnexamined, errors.New("interrupted; the report holds what was known until then")}
-	case !never && result.Reaches(limit):
+	case !u.never && result.Reaches(u.limit):
 		return &statusError{status: statusFindings}
 	case len(result.Unexamined) > 0:
 		return &statusError{status: statusUnexamined}

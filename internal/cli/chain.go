@@ -11,24 +11,16 @@ import (
 	"github.com/spf13/cobra"
 
 	"nurvik/core/pki"
-	"nurvik/core/policy"
-	"nurvik/core/probe"
 	"nurvik/internal/audit"
-	"nurvik/internal/inquiry"
 	"nurvik/internal/report"
-	"nurvik/internal/vantage"
 )
 
 // chainFlags are the flags of "nurvik chain".
 type chainFlags struct {
-	at, policy, failFrom, resolver string
-	request                        audit.Request
-	deadlines                      probe.Deadlines
-	material                       materialFlags
-	asking                         askingFlags
-	distrust                       []string
-	write                          string
-	force                          bool
+	targetFlags
+	distrust []string
+	write    string
+	force    bool
 }
 
 func (a *app) chainCommand() *cobra.Command {
@@ -57,49 +49,23 @@ Issuers are asked about revocation for endpoints; for files only with --fetch.`,
 			return a.chain(cmd.Context(), f)
 		},
 	}
-	a.addOutput(cmd)
-	a.addMaterial(cmd, &f.material)
-	f.asking.add(cmd)
+	a.addTargets(cmd, &f.targetFlags)
 	flags := cmd.Flags()
-	flags.StringVar(&f.at, "at", "", "judge as of this `TIME`: a date, RFC 3339, or an offset such as +30d")
-	flags.StringVar(&f.policy, "policy", policy.Default, "`POLICY` to judge by")
-	flags.StringArrayVar(&f.request.Trust, "trust", nil, "trust `STORE`; repeat for alternatives: system, a name, a file or a directory, with public:, private: or rehearsal: in front where needed (default system)")
-	flags.StringArrayVar(&f.request.Audiences, "audience", nil, "trust `STORE` that must accept; repeat for each that must")
-	flags.StringArrayVar(&f.request.Names, "name", nil, "`NAME` that must be covered; repeat for more. The first is sent as the server name")
-	flags.StringArrayVar(&f.request.Connect, "connect", nil, "visit this `ADDRESS[:PORT]` instead of the name's; repeat for more")
 	flags.StringArrayVar(&f.distrust, "distrust", nil, "what if the certificate or key of this SHA-256 `FINGERPRINT` were not trusted; repeat for more")
 	flags.StringVar(&f.write, "write", "", "write the complete, ordered bundle to `FILE`")
 	flags.BoolVar(&f.force, "force", false, "let --write replace an existing file")
-	flags.StringVar(&f.failFrom, "fail-from", "fault", "end with 1 from this `SEVERITY` on: fault, risk, note or never")
-	flags.StringVar(&f.resolver, "resolver", "", "name server `ADDRESS[:PORT]` to ask instead of the system's")
-	flags.DurationVar(&f.deadlines.Connect, "connect-timeout", probe.DefaultConnect, "`TIME` for one connection")
-	flags.DurationVar(&f.deadlines.Handshake, "handshake-timeout", probe.DefaultHandshake, "`TIME` for the answer to one hello")
-	flags.DurationVar(&f.deadlines.Visit, "visit-timeout", probe.DefaultVisit, "`TIME` for the visit of one address")
-	_ = cmd.RegisterFlagCompletionFunc("fail-from", cobra.FixedCompletions([]string{"fault", "risk", "note", "never"}, cobra.ShellCompDirectiveNoFileComp))
 	cmd.AddCommand(a.chainDifferences())
 	return cmd
 }
 
 func (a *app) chain(ctx context.Context, f *chainFlags) error {
-	at, err := parseMoment(f.at, a.now())
+	u, err := a.understand(&f.targetFlags)
 	if err != nil {
-		return usage(fmt.Errorf("--at: %w", err))
-	}
-	limit, never, err := parseFailFrom(f.failFrom)
-	if err != nil {
-		return usage(err)
-	}
-	p, err := policy.Builtin(f.policy)
-	if err != nil {
-		return usage(fmt.Errorf("--policy: %w", err))
+		return err
 	}
 	distrust, err := parseFingerprints(f.distrust)
 	if err != nil {
 		return usage(fmt.Errorf("--distrust: %w", err))
-	}
-	network, err := vantage.Network(f.resolver)
-	if err != nil {
-		return usage(fmt.Errorf("--resolver: %w", err))
 	}
 	if f.force && f.write == "" {
 		return usage(errors.New("--force goes with --write"))
@@ -107,17 +73,15 @@ func (a *app) chain(ctx context.Context, f *chainFlags) error {
 	if _, err := os.Lstat(f.write); f.write != "" && err == nil && !f.force {
 		return usage(fmt.Errorf("--write: %s exists; choose another file, or add --force to replace it", f.write))
 	}
-	f.request.Networks = f.asking.networks
 	plan, err := a.planOf(ctx, &f.request, &f.material)
 	if err != nil {
 		return err
 	}
 	visiting, finish := a.progress(plan.Steps(), "visiting")
 	asking, finishAsking := a.phase("asking issuers")
-	result := plan.Run(ctx, audit.Options{
-		Prober: probe.New(network, f.deadlines), Policy: p, At: at, Progress: visiting, Asking: asking, AskFiles: f.asking.issuers, Distrust: distrust,
-		Desk: inquiry.New(inquiry.Options{Revocation: !f.asking.none, Issuers: f.asking.issuers, Networks: plan.Networks(), Lookup: network.Lookup, Now: a.now}),
-	})
+	options := a.options(&f.targetFlags, u, plan)
+	options.Progress, options.Asking, options.AskFiles, options.Distrust = visiting, asking, f.asking.issuers, distrust
+	result := plan.Run(ctx, options)
 	finish()
 	finishAsking()
 	for _, d := range distrust {
@@ -145,7 +109,7 @@ func (a *app) chain(ctx context.Context, f *chainFlags) error {
 	switch {
 	case ctx.Err() != nil:
 		return &statusError{statusUnexamined, errors.New("interrupted; what is shown was known until then")}
-	case !never && chains.Reaches(limit), !chains.Yes() && !chains.Unverifiable():
+	case !u.never && chains.Reaches(u.limit), !chains.Yes() && !chains.Unverifiable():
 		return &statusError{status: statusFindings}
 	case !chains.Yes(), len(chains.Unexamined) > 0: // what could not be computed or found out is no no
 		return &statusError{status: statusUnexamined}

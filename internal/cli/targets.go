@@ -1,0 +1,77 @@
+package cli
+
+import (
+	"fmt"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"nurvik/core/judge"
+	"nurvik/core/policy"
+	"nurvik/core/probe"
+	"nurvik/internal/audit"
+	"nurvik/internal/inquiry"
+	"nurvik/internal/vantage"
+)
+
+// targetFlags are the flags of commands that examine and judge what they are given.
+type targetFlags struct {
+	at, policy, failFrom, resolver string
+	request                        audit.Request
+	deadlines                      probe.Deadlines
+	material                       materialFlags
+	asking                         askingFlags
+}
+
+func (a *app) addTargets(cmd *cobra.Command, f *targetFlags) {
+	a.addOutput(cmd)
+	a.addMaterial(cmd, &f.material)
+	f.asking.add(cmd)
+	flags := cmd.Flags()
+	flags.StringVar(&f.at, "at", "", "judge as of this `TIME`: a date, RFC 3339, or an offset such as +30d")
+	flags.StringVar(&f.policy, "policy", policy.Default, "`POLICY` to judge by")
+	flags.StringArrayVar(&f.request.Trust, "trust", nil, "trust `STORE`; repeat for alternatives: system, a name, a file or a directory, with public:, private: or rehearsal: in front where needed (default system)")
+	flags.StringArrayVar(&f.request.Audiences, "audience", nil, "trust `STORE` that must accept; repeat for each that must")
+	flags.StringArrayVar(&f.request.Names, "name", nil, "`NAME` that must be covered; repeat for more. The first is sent as the server name")
+	flags.StringArrayVar(&f.request.Connect, "connect", nil, "visit this `ADDRESS[:PORT]` instead of the name's; repeat for more")
+	flags.StringVar(&f.failFrom, "fail-from", "fault", "end with 1 from this `SEVERITY` on: fault, risk, note or never")
+	flags.StringVar(&f.resolver, "resolver", "", "name server `ADDRESS[:PORT]` to ask instead of the system's")
+	flags.DurationVar(&f.deadlines.Connect, "connect-timeout", probe.DefaultConnect, "`TIME` for one connection")
+	flags.DurationVar(&f.deadlines.Handshake, "handshake-timeout", probe.DefaultHandshake, "`TIME` for the answer to one hello")
+	flags.DurationVar(&f.deadlines.Visit, "visit-timeout", probe.DefaultVisit, "`TIME` for the visit of one address")
+	_ = cmd.RegisterFlagCompletionFunc("fail-from", cobra.FixedCompletions([]string{"fault", "risk", "note", "never"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = cmd.RegisterFlagCompletionFunc("policy", cobra.FixedCompletions(policy.Names(), cobra.ShellCompDirectiveNoFileComp))
+}
+
+// understood is what the flags mean.
+type understood struct {
+	at      time.Time
+	limit   judge.Severity
+	never   bool // no finding is bad enough
+	policy  policy.Policy
+	network probe.Network
+}
+
+// understand checks the flags; its errors are wrong calls.
+func (a *app) understand(f *targetFlags) (u understood, err error) {
+	if u.at, err = parseMoment(f.at, a.now()); err != nil {
+		return u, usage(fmt.Errorf("--at: %w", err))
+	}
+	if u.limit, u.never, err = parseFailFrom(f.failFrom); err != nil {
+		return u, usage(err)
+	}
+	if u.policy, err = policy.Builtin(f.policy); err != nil {
+		return u, usage(fmt.Errorf("--policy: %w", err))
+	}
+	if u.network, err = vantage.Network(f.resolver); err != nil {
+		return u, usage(fmt.Errorf("--resolver: %w", err))
+	}
+	f.request.Networks = f.asking.networks
+	return u, nil
+}
+
+// options are those of every audit; its issuers are asked as the flags say.
+func (a *app) options(f *targetFlags, u understood, plan *audit.Plan) audit.Options {
+	return audit.Options{Prober: probe.New(u.network, f.deadlines), Policy: u.policy, At: u.at,
+		Desk: inquiry.New(inquiry.Options{Revocation: !f.asking.none, Issuers: f.asking.issuers, Networks: plan.Networks(), Lookup: u.network.Lookup, Now: a.now})}
+}
