@@ -95,7 +95,7 @@ func TestRoundTrip(t *testing.T) {
 	sent, err := e.ForService()
 	require.NoError(t, err)
 	assert.Len(t, sent.Endpoints, h.Endpoints)
-	assert.Len(t, sent.Stores, 5)
+	assert.Len(t, sent.Stores, 6)
 
 	back, err := estatefile.FromService(sent)
 	require.NoError(t, err)
