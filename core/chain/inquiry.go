@@ -91,15 +91,18 @@ func (q *Inquirer) askResponder(ctx context.Context, place string, c, issuer *pk
 	return fact
 }
 
+// failed is what is remembered of one that did not answer.
+type failed struct{ err error }
+
 // post asks a responder. One that does not answer is left alone for a minute,
 // whichever certificate it is asked about.
 func (q *Inquirer) post(ctx context.Context, place string, request []byte) ([]byte, error) {
-	if err, known := look[error](&q.got, "down "+place, q.Now()); known {
-		return nil, err
+	if down, known := look[failed](&q.got, "down "+place, q.Now()); known {
+		return nil, down.err
 	}
 	answer, err := q.Fetch.Post(ctx, place, "application/ocsp-request", request, maxAnswer)
 	if err != nil && ctx.Err() == nil {
-		_, _ = recall(&q.got, "down "+place, q.Now, func() (error, int, time.Time) { return err, 0, q.Now().Add(time.Minute) })
+		_, _ = recall(&q.got, "down "+place, q.Now, func() (failed, int, time.Time) { return failed{err}, 0, q.Now().Add(time.Minute) })
 	}
 	return answer, err
 }
