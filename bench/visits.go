@@ -34,9 +34,6 @@ const (
 	parallel      = 64 // the default of "nurvik audit"
 )
 
-// versions are what a visit offers, and so what the bare program offers.
-var versions = []tlswire.Version{tlswire.TLS13, tlswire.TLS12, tlswire.TLS11, tlswire.TLS10}
-
 // visitFigure: auditing many loopback endpoints against a bare program that
 // opens as many connections, sends one fixed hello on each and only reads.
 func visitFigure(directory string) (f figure, stop func(), err error) {
@@ -57,9 +54,12 @@ func visitFigure(directory string) (f figure, stop func(), err error) {
 	if err := os.WriteFile(filepath.Join(directory, "bench.pem"), anchor, 0o600); err != nil {
 		return f, nil, err
 	}
-	connections := 0
+	connections, err := auditEstate(estate)
+	if err != nil {
+		return f, nil, err
+	}
 	return figure{
-		name: fmt.Sprintf("audit %d loopback endpoints: wall time, against as many bare connections", endpointCount), limit: 1.5,
+		name: fmt.Sprintf("audit %d loopback endpoints with %d connections each: wall time, against as many bare connections", endpointCount, connections/endpointCount), limit: 1.5,
 		ours:  func() (err error) { connections, err = auditEstate(estate); return err },
 		floor: func() error { return bare(connections, port) },
 	}, func() { _ = listener.Close() }, nil
@@ -91,7 +91,8 @@ func endpoints() (net.Listener, []byte, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	config := &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{leaf, issuer.DER}, PrivateKey: key}}, MinVersion: tls.VersionTLS12}
+	config := &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{leaf, issuer.DER}, PrivateKey: key}}, MinVersion: tls.VersionTLS12,
+		CurvePreferences: []tls.CurveID{tls.X25519MLKEM768, tls.X25519, tls.CurveP256, tls.CurveP384}}
 	listener, err := net.Listen("tcp4", "0.0.0.0:0")
 	if err != nil {
 		return nil, nil, err
@@ -145,16 +146,16 @@ func auditEstate(estate string) (int, error) {
 	return connections, nil
 }
 
-// bare opens the connections, sends hellos made beforehand and reads each answer to the end of its flight.
+// bare opens as many connections, sends the same hello on each and reads the answer to the end of its flight.
 func bare(connections, port int) error {
 	key, err := ecdh.X25519().GenerateKey(rand.Reader)
 	if err != nil {
 		return err
 	}
-	hellos := make([][]byte, len(versions))
-	for i, v := range versions {
-		hellos[i] = tlswire.ClientHello{Version: v, ServerName: "tides.tarnholm.example", X25519: key.PublicKey().Bytes()}.Record()
-	}
+	hello := tlswire.Ordinary(tlswire.TLS13, tlswire.TLS12)
+	hello.ServerName, hello.SessionID, hello.Groups = "tides.tarnholm.example", make([]byte, 32), []tlswire.Group{tlswire.X25519}
+	hello.Shares = []tlswire.KeyShare{{Group: tlswire.X25519, Data: key.PublicKey().Bytes()}}
+	record := hello.Record()
 	slots := make(chan struct{}, parallel)
 	failures := make(chan error, connections)
 	var group sync.WaitGroup
@@ -162,8 +163,8 @@ func bare(connections, port int) error {
 		slots <- struct{}{}
 		group.Go(func() {
 			defer func() { <-slots }()
-			target := netip.AddrPortFrom(netip.MustParseAddr(address(i/len(versions)%endpointCount)), uint16(port))
-			if err := exchange(target, hellos[i%len(versions)]); err != nil {
+			target := netip.AddrPortFrom(netip.MustParseAddr(address(i%endpointCount)), uint16(port))
+			if err := exchange(target, record); err != nil {
 				failures <- err
 			}
 		})

@@ -35,6 +35,7 @@ const (
 	Reset      Outcome = "reset"       // the connection was closed before any answer
 	NotTLS     Outcome = "not-tls"     // the answer was no TLS
 	BadMessage Outcome = "bad-message" // the answer was TLS records with undecodable contents
+	TooMuch    Outcome = "too-much"    // the answer did not end
 )
 
 // Observation is the result of the visit to one address under one server name.
@@ -42,11 +43,19 @@ type Observation struct {
 	Address      netip.AddrPort `json:"address"`
 	ServerName   string         `json:"server_name" doc:"The name sent in the handshake, empty for none"`
 	At           time.Time      `json:"at"`
-	Outcome      Outcome        `json:"outcome" enum:"answered,refused,timeout,reset,not-tls,bad-message"`
+	Outcome      Outcome        `json:"outcome" enum:"answered,refused,timeout,reset,not-tls,bad-message,too-much"`
 	Detail       string         `json:"detail,omitempty" doc:"What was met, in words"`
 	Versions     []Version      `json:"versions"`
 	Certificates [][]byte       `json:"certificates" doc:"DER of each certificate, as served"`
 	Staple       []byte         `json:"staple,omitempty" doc:"The OCSP response that came along"`
+	Timestamps   [][]byte       `json:"timestamps,omitempty" doc:"Signed certificate timestamps of the handshake"`
+	Effort       Effort         `json:"effort,omitempty" enum:",quick,normal,full"`
+	Others       []Served       `json:"others,omitempty" doc:"Chains served to other hellos: for another kind of key, without a server name, with a foreign one"`
+	Possession   Possession     `json:"possession,omitempty" enum:",shown,failed,not-shown" doc:"Whether the handshake proved the leaf's key"`
+	Groups       *Groups        `json:"groups,omitempty"`
+	Settings     *Settings      `json:"settings,omitempty"`
+	Client       *ClientAuth    `json:"client_certificate,omitempty" doc:"Set when a client certificate is asked for"`
+	HTTP         *HTTP          `json:"http,omitempty"`
 	Connections  []Connection   `json:"connections"`
 }
 
@@ -65,8 +74,111 @@ const (
 type Version struct {
 	Name   string     `json:"name" doc:"Such as TLS 1.2"`
 	Answer Acceptance `json:"answer" enum:"accepted,declined,garbled,not-shown"`
-	Suite  string     `json:"suite,omitempty" doc:"The cipher suite that the endpoint chose"`
+	Suite  string     `json:"suite,omitempty" doc:"The cipher suite that the endpoint chose first"`
+	Suites []string   `json:"suites,omitempty" doc:"All that are accepted, in the order of preference where the endpoint has one"`
+	Order  Order      `json:"order,omitempty" enum:",server,client,partial" doc:"Whose order of preference counts"`
+	Counts []string   `json:"partial_suites,omitempty" doc:"With partial order, the suites for which the client's order counts"`
 	Detail string     `json:"detail,omitempty" doc:"How it was declined, or why nothing was shown"`
+}
+
+// Effort is how much a visit asks.
+type Effort string
+
+// The efforts.
+const (
+	Quick  Effort = "quick"  // versions and certificates, in at most six connections
+	Normal Effort = "normal" // everything but tolerance of large hellos and resumption
+	Full   Effort = "full"
+)
+
+// Order is whose order of preference counts.
+type Order string
+
+// The orders.
+const (
+	ServerOrder  Order = "server"
+	ClientOrder  Order = "client"
+	PartialOrder Order = "partial"
+)
+
+// Possession is whether the endpoint proved in the handshake that it has the leaf's key.
+type Possession string
+
+// The proofs of possession.
+const (
+	PossessionShown    Possession = "shown"
+	PossessionFailed   Possession = "failed"
+	PossessionNotShown Possession = "not-shown"
+)
+
+// Answer is a fact that is true, false, or was not shown.
+type Answer string
+
+// The answers.
+const (
+	Yes     Answer = "yes"
+	No      Answer = "no"
+	Unknown Answer = "not-shown"
+)
+
+// Served is a chain that was served to another hello than the usual.
+type Served struct {
+	To           string   `json:"to" enum:"other-key,no-name,foreign-name" doc:"What was different"`
+	ServerName   string   `json:"server_name,omitempty"`
+	Refused      string   `json:"refused,omitempty" doc:"How that was declined"`
+	Certificates [][]byte `json:"certificates,omitempty"`
+}
+
+// Groups are the groups for key agreement.
+type Groups struct {
+	Accepted []string     `json:"accepted" doc:"In the order of preference where the endpoint has one"`
+	Order    Order        `json:"order,omitempty" enum:",server,client"`
+	Finite   *FiniteField `json:"finite_field,omitempty" doc:"Of DHE suites up to TLS 1.2"`
+}
+
+// FiniteField is a group of numbers modulo a prime.
+type FiniteField struct {
+	Bits  int    `json:"bits"`
+	Name  string `json:"name,omitempty" doc:"Of a well-known group"`
+	Prime string `json:"prime" doc:"Hexadecimal"`
+}
+
+// Settings are what single hellos show.
+type Settings struct {
+	Renegotiation   Answer `json:"renegotiation_info" enum:"yes,no,not-shown" doc:"RFC 5746"`
+	ExtendedMaster  Answer `json:"extended_master_secret" enum:"yes,no,not-shown" doc:"RFC 7627"`
+	EncryptThenMAC  Answer `json:"encrypt_then_mac" enum:"yes,no,not-shown" doc:"RFC 7366; shown by suites with CBC only"`
+	Compression     Answer `json:"compression" enum:"yes,no,not-shown"`
+	Fallback        Answer `json:"fallback_signal" enum:"yes,no,not-shown" doc:"RFC 7507"`
+	Tickets         Answer `json:"session_tickets" enum:"yes,no,not-shown"`
+	Resumption      Answer `json:"resumption" enum:"yes,no,not-shown"`
+	Heartbeat       Answer `json:"heartbeat" enum:"yes,no,not-shown" doc:"RFC 6520"`
+	DowngradeMarker Answer `json:"downgrade_marker" enum:"yes,no,not-shown" doc:"RFC 8446, 4.1.3"`
+	Unknown         Answer `json:"tolerates_unknown" enum:"yes,no,not-shown" doc:"Reserved versions, suites, groups and extensions (RFC 8701)"`
+	Large           Answer `json:"tolerates_large" enum:"yes,no,not-shown" doc:"Hellos of more than 4 KiB"`
+	Protocol        string `json:"alpn,omitempty" doc:"The application protocol chosen among h2 and http/1.1"`
+	Signature       string `json:"signature_scheme,omitempty" doc:"With which the handshake was signed"`
+	NotOffered      string `json:"not_offered,omitempty" doc:"What the endpoint chose although it was not offered"`
+}
+
+// ClientAuth is what an endpoint says that asks for a client certificate.
+type ClientAuth struct {
+	Issuers []string `json:"issuers,omitempty" doc:"Names of the issuers that it accepts"`
+}
+
+// HTTP are facts of a web server.
+type HTTP struct {
+	Status          int    `json:"status,omitempty"`
+	StrictTransport string `json:"strict_transport_security,omitempty" doc:"The header (RFC 6797)"`
+	Plain           *Plain `json:"plain,omitempty" doc:"The plain port; absent when it was not asked"`
+}
+
+// Plain is the answer of the plain HTTP port.
+type Plain struct {
+	Address  string `json:"address"`
+	Failure  string `json:"failure,omitempty"`
+	Status   int    `json:"status,omitempty"`
+	Location string `json:"location,omitempty"`
 }
 
 // Connection is the record of one connection of a visit.

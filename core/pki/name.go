@@ -134,6 +134,17 @@ func (n Name) Below(component []Attribute) Name {
 
 const sectionName = "RFC 5280 section 4.1.2.4"
 
+// ParseName decodes a distinguished name. The error is a *MalformedError.
+func ParseName(der []byte) (Name, error) {
+	d := newDecoder(der)
+	s := cryptobyte.String(d.base)
+	el, ok := d.take(&s, tagSequence, "name")
+	if !ok {
+		return Name{}, broken(der)
+	}
+	return d.name(el, "name"), nil
+}
+
 // name decodes a distinguished name.
 func (d *decoder) name(el element, field string) Name {
 	n := d.components(el, field)

@@ -78,13 +78,7 @@ func (a OCSPAnswer) Concerns(c, issuer *Certificate) bool {
 	if a.Hash == 0 || !bytes.Equal(a.Serial, c.RawSerial) {
 		return false
 	}
-	return bytes.Equal(a.IssuerName, hashOf(a.Hash, c.Issuer.Raw)) && bytes.Equal(a.IssuerKey, hashOf(a.Hash, issuer.PublicKey.Bytes))
-}
-
-func hashOf(hash crypto.Hash, data []byte) []byte {
-	h := hash.New()
-	h.Write(data)
-	return h.Sum(nil)
+	return bytes.Equal(a.IssuerName, sum(a.Hash, c.Issuer.Raw)) && bytes.Equal(a.IssuerKey, sum(a.Hash, issuer.PublicKey.Bytes))
 }
 
 // CheckSignedBy verifies the answer's signature under the key, as Certificate.CheckSignedBy does.
@@ -95,7 +89,7 @@ func (r *OCSPResponse) CheckSignedBy(key PublicKey) error {
 // SignedAs reports whether the response names this certificate as its signer.
 func (r *OCSPResponse) SignedAs(c *Certificate) bool {
 	if r.ResponderKey != nil {
-		return bytes.Equal(r.ResponderKey, hashOf(crypto.SHA1, c.PublicKey.Bytes))
+		return bytes.Equal(r.ResponderKey, sum(crypto.SHA1, c.PublicKey.Bytes))
 	}
 	return r.ResponderName.Key() == c.Subject.Key()
 }
@@ -325,8 +319,8 @@ func OCSPRequest(c, issuer *Certificate, nonce []byte) []byte {
 							alg.AddASN1ObjectIdentifier(asn1.ObjectIdentifier{1, 3, 14, 3, 2, 26})
 							alg.AddASN1NULL()
 						})
-						id.AddASN1OctetString(hashOf(crypto.SHA1, c.Issuer.Raw))
-						id.AddASN1OctetString(hashOf(crypto.SHA1, issuer.PublicKey.Bytes))
+						id.AddASN1OctetString(sum(crypto.SHA1, c.Issuer.Raw))
+						id.AddASN1OctetString(sum(crypto.SHA1, issuer.PublicKey.Bytes))
 						id.AddASN1(basic.INTEGER, func(n *cryptobyte.Builder) { n.AddBytes(c.RawSerial) })
 					})
 				})

@@ -2,8 +2,6 @@ package probe
 
 import (
 	"context"
-	"crypto/ecdh"
-	"crypto/rand"
 	"fmt"
 	"net"
 	"net/netip"
@@ -57,7 +55,6 @@ func (d Deadlines) withDefaults() Deadlines {
 type Prober struct {
 	network   Network
 	deadlines Deadlines
-	share     func() []byte // public key share of every hello: no visit agrees on a key, so one serves all
 }
 
 // New makes a prober. It panics when the network lacks a function.
@@ -65,13 +62,7 @@ func New(network Network, deadlines Deadlines) *Prober {
 	if network.Dial == nil || network.Lookup == nil || network.HasRoute == nil || network.Now == nil {
 		panic("probe: the network is incomplete")
 	}
-	return &Prober{network: network, deadlines: deadlines.withDefaults(), share: sync.OnceValue(func() []byte {
-		key, err := ecdh.X25519().GenerateKey(rand.Reader)
-		if err != nil { // only when the system has no randomness, and then nothing works
-			panic("probe: " + err.Error())
-		}
-		return key.PublicKey().Bytes()
-	})}
+	return &Prober{network: network, deadlines: deadlines.withDefaults()}
 }
 
 // Target is an endpoint to be visited, and how.
@@ -79,6 +70,17 @@ type Target struct {
 	Endpoint   endpoint.Endpoint
 	Connect    []endpoint.Connect // instead of the addresses of the name
 	ServerName string             // to send; "" for the endpoint's own
+	Effort     facts.Effort       // "" for normal
+	Plain      uint16             // port of plain HTTP; 0 for 80 beside 443, and none beside others
+}
+
+// Call is how each address of the target is visited.
+func (t Target) Call() Call {
+	c := Call{ServerName: t.serverName(), Effort: t.Effort, Web: t.Endpoint.Scheme == "https", Plain: t.Plain}
+	if c.Web && c.Plain == 0 && t.Endpoint.Port == 443 && len(t.Connect) == 0 {
+		c.Plain = 80
+	}
+	return c
 }
 
 // serverName is the name to send in the handshake.
@@ -158,7 +160,7 @@ func (p *Prober) Examine(ctx context.Context, t Target) (facts.Endpoint, error) 
 	var group sync.WaitGroup
 	for i, address := range plan.Visit {
 		group.Go(func() {
-			if o, err := p.Visit(ctx, address, t.serverName()); err == nil {
+			if o, err := p.Visit(ctx, address, t.Call()); err == nil {
 				observations[i] = &o
 			}
 		})

@@ -106,15 +106,15 @@ func TestVersionsAndCertificates(t *testing.T) {
 		want             string
 		connections      int
 	}{
-		{"1.2 and 1.3", tls.VersionTLS12, tls.VersionTLS13, "TLS 1.3 accepted, TLS 1.2 accepted, TLS 1.1 declined, TLS 1.0 declined", 4},
-		{"1.3 only: certificates need a connection of their own", tls.VersionTLS13, tls.VersionTLS13, "TLS 1.3 accepted, TLS 1.2 declined, TLS 1.1 declined, TLS 1.0 declined", 5},
-		{"all", tls.VersionTLS10, tls.VersionTLS13, "TLS 1.3 accepted, TLS 1.2 accepted, TLS 1.1 accepted, TLS 1.0 accepted", 4},
-		{"1.0 only: one answer settles all newer ones", tls.VersionTLS10, tls.VersionTLS10, "TLS 1.3 declined, TLS 1.2 declined, TLS 1.1 declined, TLS 1.0 accepted", 2},
+		{"1.2 and 1.3", tls.VersionTLS12, tls.VersionTLS13, "TLS 1.3 accepted, TLS 1.2 accepted, TLS 1.1 declined, TLS 1.0 declined, SSL 3.0 declined", 3},
+		{"1.3 only", tls.VersionTLS13, tls.VersionTLS13, "TLS 1.3 accepted, TLS 1.2 declined, TLS 1.1 declined, TLS 1.0 declined, SSL 3.0 declined", 2},
+		{"all", tls.VersionTLS10, tls.VersionTLS13, "TLS 1.3 accepted, TLS 1.2 accepted, TLS 1.1 accepted, TLS 1.0 accepted, SSL 3.0 declined", 5},
+		{"1.0 only: one answer settles all newer ones", tls.VersionTLS10, tls.VersionTLS10, "TLS 1.3 declined, TLS 1.2 declined, TLS 1.1 declined, TLS 1.0 accepted, SSL 3.0 declined", 2},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
 			address, der := tlsServer(t, tt.minimum, tt.maximum)
-			o, err := probe.New(network(nil), patient).Visit(t.Context(), address, "tides.tarnholm.example")
+			o, err := probe.New(network(nil), patient).Visit(t.Context(), address, probe.Call{ServerName: "tides.tarnholm.example", Effort: facts.Quick})
 			require.NoError(t, err)
 			assert.Equal(t, facts.Answered, o.Outcome)
 			assert.Equal(t, tt.want, answers(o))
@@ -157,7 +157,7 @@ func TestOutcomes(t *testing.T) {
 			if tt.outcome == facts.Timeout {
 				deadlines = impatient
 			}
-			o, err := probe.New(network(nil), deadlines).Visit(t.Context(), tt.address, "")
+			o, err := probe.New(network(nil), deadlines).Visit(t.Context(), tt.address, probe.Call{})
 			require.NoError(t, err)
 			assert.Equal(t, tt.outcome, o.Outcome)
 			assert.Contains(t, o.Detail, tt.detail)
@@ -182,10 +182,10 @@ func TestUnansweredVersionIsAskedAgain(t *testing.T) {
 	}
 	deadlines := patient
 	deadlines.Handshake = 2 * time.Second
-	o, err := probe.New(n, deadlines).Visit(t.Context(), address, "tides.tarnholm.example")
+	o, err := probe.New(n, deadlines).Visit(t.Context(), address, probe.Call{ServerName: "tides.tarnholm.example", Effort: facts.Quick})
 	require.NoError(t, err)
-	assert.Equal(t, "TLS 1.3 accepted, TLS 1.2 accepted, TLS 1.1 declined, TLS 1.0 declined", answers(o))
-	assert.Len(t, o.Connections, 5)
+	assert.Equal(t, "TLS 1.3 accepted, TLS 1.2 accepted, TLS 1.1 declined, TLS 1.0 declined, SSL 3.0 declined", answers(o))
+	assert.Len(t, o.Connections, 4)
 }
 
 // TestVisitHasADeadline meets a peer that answers a byte at a time, for ever.
@@ -199,7 +199,7 @@ func TestVisitHasADeadline(t *testing.T) {
 		}
 	})
 	started := time.Now()
-	_, err := probe.New(network(nil), probe.Deadlines{Connect: time.Second, Handshake: 200 * time.Millisecond, Visit: 500 * time.Millisecond}).Visit(t.Context(), drip, "")
+	_, err := probe.New(network(nil), probe.Deadlines{Connect: time.Second, Handshake: 200 * time.Millisecond, Visit: 500 * time.Millisecond}).Visit(t.Context(), drip, probe.Call{})
 	require.NoError(t, err)
 	assert.Less(t, time.Since(started), 15*time.Second, "at this pace the answer would take twenty seconds a hello")
 }
@@ -209,7 +209,7 @@ func TestCancelledVisitHasNoResult(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	time.AfterFunc(50*time.Millisecond, cancel)
 	started := time.Now()
-	_, err := probe.New(network(nil), probe.Deadlines{}).Visit(ctx, silent, "")
+	_, err := probe.New(network(nil), probe.Deadlines{}).Visit(ctx, silent, probe.Call{})
 	assert.ErrorIs(t, err, context.Canceled)
 	assert.Less(t, time.Since(started), probe.DefaultHandshake, "it does not wait for the deadline")
 }

@@ -3,10 +3,10 @@ package probe
 import (
 	"context"
 	"crypto/rand"
-	"crypto/tls"
 	"errors"
 	"net"
 	"net/netip"
+	"slices"
 	"syscall"
 	"time"
 
@@ -15,42 +15,56 @@ import (
 	"nurvik/core/tlswire"
 )
 
-// asked are the versions that a visit asks for, newest first.
-var asked = []tlswire.Version{tlswire.TLS13, tlswire.TLS12, tlswire.TLS11, tlswire.TLS10}
+// maxConnections bounds a visit, whatever the endpoint answers: a server with
+// every registered suite needs about as many.
+const maxConnections = 420
+
+// Call says what a visit is to learn of an address.
+type Call struct {
+	ServerName string       // to send; "" sends none
+	Effort     facts.Effort // "" for normal
+	Web        bool         // the application is HTTP
+	Plain      uint16       // port on which plain HTTP is looked for, 0 for none
+}
 
 // visit is one visit in the making.
 type visit struct {
-	prober      *Prober
-	observation facts.Observation
-	answers     map[tlswire.Version]facts.Version
-	failure     facts.Outcome // the last way in which no TLS answer came
+	prober       *Prober
+	call         Call
+	observation  facts.Observation
+	answers      map[tlswire.Version]facts.Version
+	suites       map[tlswire.Version][]tlswire.Suite // accepted, in the order found
+	groups       []tlswire.Group                     // accepted, in the order found
+	groupVersion tlswire.Version                     // of which the groups are
+	failure      facts.Outcome                       // the last way in which no TLS answer came
+	leaf         *pki.Certificate
+	silent       bool // hellos were not answered in time
 }
 
-// Visit visits one address under one server name ("" sends none). It always
-// ends within the visit's deadline. The error is the context's, when it ended
-// the visit early; then there is no observation.
-func (p *Prober) Visit(ctx context.Context, address netip.AddrPort, serverName string) (facts.Observation, error) {
+// Visit visits one address. It always ends within the visit's deadline. The
+// error is the context's, when it ended the visit early; then there is no
+// observation.
+func (p *Prober) Visit(ctx context.Context, address netip.AddrPort, call Call) (facts.Observation, error) {
+	if call.Effort == "" {
+		call.Effort = facts.Normal
+	}
 	v := &visit{
-		prober:  p,
-		answers: map[tlswire.Version]facts.Version{},
+		prober: p, call: call, answers: map[tlswire.Version]facts.Version{}, suites: map[tlswire.Version][]tlswire.Suite{},
 		observation: facts.Observation{
-			Address: address, ServerName: serverName, At: p.network.Now().UTC().Truncate(time.Millisecond),
+			Address: address, ServerName: call.ServerName, At: p.network.Now().UTC().Truncate(time.Millisecond), Effort: call.Effort,
 			Versions: []facts.Version{}, Certificates: [][]byte{}, Connections: []facts.Connection{},
+			Settings: &facts.Settings{Renegotiation: facts.Unknown, ExtendedMaster: facts.Unknown, EncryptThenMAC: facts.Unknown, Compression: facts.Unknown,
+				Fallback: facts.Unknown, Tickets: facts.Unknown, Resumption: facts.Unknown, Heartbeat: facts.Unknown, DowngradeMarker: facts.Unknown, Unknown: facts.Unknown, Large: facts.Unknown},
 		},
 	}
 	limited, cancel := context.WithTimeout(ctx, p.deadlines.Visit)
 	defer cancel()
-	for _, version := range asked {
-		if _, known := v.answers[version]; known {
-			continue
-		}
-		if goOn := v.ask(limited, version); !goOn {
-			break
-		}
-	}
-	v.askAgain(limited)
-	if v.answers[tlswire.TLS13].Answer == facts.Accepted && len(v.observation.Certificates) == 0 {
-		v.fetch(limited)
+	if v.discover(limited) && call.Effort != facts.Quick {
+		v.enumerate(limited)
+		v.settings(limited)
+		v.otherChains(limited)
+		v.old(limited)
+		v.plain(limited)
 	}
 	if ctx.Err() != nil {
 		return facts.Observation{}, ctx.Err()
@@ -58,93 +72,63 @@ func (p *Prober) Visit(ctx context.Context, address netip.AddrPort, serverName s
 	return v.conclude(), nil
 }
 
-// askAgain offers once more the versions that were not answered in time, if
-// others were answered: a busy endpoint or a lost packet is no refusal.
-func (v *visit) askAgain(ctx context.Context) {
-	answered := false
-	for _, fact := range v.answers {
-		answered = answered || fact.Answer == facts.Accepted
+// hello is an ordinary hello for the versions.
+func (v *visit) hello(versions ...tlswire.Version) tlswire.ClientHello {
+	h := tlswire.Ordinary(versions...)
+	h.ServerName = v.call.ServerName
+	_, _ = rand.Read(h.Random[:]) // crypto/rand never fails
+	if h.Offers(tlswire.TLS13) {
+		h.SessionID = slices.Clone(h.Random[:])
+		_, _ = rand.Read(h.SessionID)
+	} else { // what would be refused beside TLS 1.3
+		h.Compression, h.Heartbeat = true, true
 	}
-	for _, version := range asked {
-		if answered && v.answers[version].Answer == facts.NotShown {
-			v.ask(ctx, version)
-		}
-	}
+	return h
 }
 
-// ask offers one version and reports whether there is more to ask.
-func (v *visit) ask(ctx context.Context, version tlswire.Version) bool {
-	purpose := "offer " + version.String()
+// exchange sends a hello on a connection of its own.
+func (v *visit) exchange(ctx context.Context, purpose string, hello tlswire.ClientHello) (tlswire.Answer, error) {
 	conn, record, ok := v.connect(ctx, purpose)
 	if !ok {
-		return false
+		return tlswire.Answer{}, errNoConnection
 	}
 	defer conn.Close()
-	answer, err := tlswire.Exchange(conn, v.hello(version))
+	answer, err := tlswire.Exchange(conn, hello)
 	v.close(conn, record, err)
-	return v.learn(version, answer, err)
+	return answer, v.checked(hello, answer, err)
 }
 
-func (v *visit) hello(version tlswire.Version) tlswire.ClientHello {
-	hello := tlswire.ClientHello{Version: version, ServerName: v.observation.ServerName}
-	_, _ = rand.Read(hello.Random[:]) // crypto/rand never fails
-	_, _ = rand.Read(hello.SessionID[:])
-	hello.X25519 = v.prober.share()
-	return hello
-}
-
-// learn takes in one answer.
-func (v *visit) learn(version tlswire.Version, answer tlswire.Answer, err error) bool {
-	var alert *tlswire.AlertError
-	var notTLS *tlswire.NotTLSError
-	var bad *tlswire.BadMessageError
-	fact := facts.Version{Name: version.String(), Answer: facts.NotShown}
-	if len(answer.Certificates) > 0 && len(v.observation.Certificates) == 0 {
-		v.observation.Certificates, v.observation.Staple = answer.Certificates, answer.Staple
+// checked notes what was chosen without having been offered.
+func (v *visit) checked(hello tlswire.ClientHello, answer tlswire.Answer, err error) error {
+	h := answer.Hello
+	if h.Version == 0 {
+		return err
 	}
+	what := ""
 	switch {
-	case err == nil:
-		v.accepted(version, answer.Hello)
-		return true
-	case errors.As(err, &alert):
-		fact.Answer, fact.Detail = facts.Declined, "alert "+alert.Alert.Name()
-	case errors.As(err, &notTLS):
-		v.fail(facts.NotTLS, err)
-		return false
-	case errors.As(err, &bad):
-		fact.Answer, fact.Detail = facts.Garbled, bad.Reason
-		v.fail(facts.BadMessage, err)
-	case isTimeout(err):
-		fact.Detail = "no answer in time"
-		v.fail(facts.Timeout, errors.New("connected, but no answer came in time"))
-	default: // closed or reset
-		fact.Answer, fact.Detail = facts.Declined, "connection closed"
-		v.fail(facts.Reset, tlswire.ErrClosed)
+	case !slices.Contains(hello.Versions, h.Version):
+		what = h.Version.String()
+	case !slices.Contains(hello.Suites, h.Suite):
+		what = h.Suite.String()
+	default:
+		return err
 	}
-	v.answers[version] = fact
-	// A hello that nobody answers is worth one more try with an older one, which very old
-	// implementations understand better; after two the silence is the answer.
-	return !isTimeout(err) || len(v.answers) < 2
+	v.observation.Settings.NotOffered = what
+	return &tlswire.BadMessageError{Reason: "answered with " + what + ", which was not offered"}
 }
 
-// accepted notes the version that was chosen. A server that knows only older
-// versions answers with its newest, which settles those in between as well.
-func (v *visit) accepted(offered tlswire.Version, hello tlswire.ServerHello) {
-	if hello.Version > offered {
-		v.answers[offered] = facts.Version{Name: offered.String(), Answer: facts.Garbled, Detail: "answered with " + hello.Version.String() + ", which was not offered"}
-		return
-	}
-	for _, version := range asked {
-		if version <= offered && version > hello.Version {
-			v.answers[version] = facts.Version{Name: version.String(), Answer: facts.Declined, Detail: "answered with " + hello.Version.String()}
-		}
-	}
-	v.answers[hello.Version] = facts.Version{Name: hello.Version.String(), Answer: facts.Accepted, Suite: hello.Suite.String()}
+var errNoConnection = errors.New("no connection")
+
+// refused reports whether the endpoint answered with a refusal, which is any
+// alert or close.
+func refused(err error) bool {
+	var alert *tlswire.AlertError
+	return errors.As(err, &alert) || errors.Is(err, tlswire.ErrClosed)
 }
 
 // fail notes a way of not answering; the more telling one is kept.
 func (v *visit) fail(outcome facts.Outcome, err error) {
-	rank := map[facts.Outcome]int{facts.Refused: 1, facts.Reset: 2, facts.Timeout: 3, facts.NotTLS: 4, facts.BadMessage: 5}
+	rank := map[facts.Outcome]int{facts.Refused: 1, facts.Reset: 2, facts.Timeout: 3, facts.NotTLS: 4, facts.TooMuch: 5, facts.BadMessage: 6}
 	if rank[outcome] > rank[v.failure] {
 		v.failure, v.observation.Detail = outcome, err.Error()
 	}
@@ -154,10 +138,16 @@ func (v *visit) fail(outcome facts.Outcome, err error) {
 func (v *visit) conclude() facts.Observation {
 	o := &v.observation
 	o.Outcome = v.failure
-	for _, version := range append([]tlswire.Version{tlswire.SSL30}, asked...) {
+	for _, version := range slices.Backward(tlswire.Versions) {
 		fact, known := v.answers[version]
 		if !known {
 			continue
+		}
+		for i, s := range v.suites[version] {
+			if i == 0 {
+				fact.Suite = s.String()
+			}
+			fact.Suites = append(fact.Suites, s.String())
 		}
 		o.Versions = append(o.Versions, fact)
 		if fact.Answer == facts.Accepted || fact.Answer == facts.Declined && fact.Detail != "connection closed" {
@@ -167,23 +157,35 @@ func (v *visit) conclude() facts.Observation {
 	if o.Outcome == "" {
 		o.Outcome = facts.Timeout
 	}
-	if o.Outcome != facts.Answered && o.Outcome != facts.BadMessage {
-		o.Versions = []facts.Version{}
+	if o.Outcome != facts.Answered {
+		o.Settings = nil
+		if o.Outcome != facts.BadMessage {
+			o.Versions = []facts.Version{}
+		}
 	}
 	return *o
 }
 
 // connect opens a connection with the handshake's deadline set.
 func (v *visit) connect(ctx context.Context, purpose string) (*countingConn, *facts.Connection, bool) {
+	return v.connectTo(ctx, v.observation.Address, purpose)
+}
+
+func (v *visit) connectTo(ctx context.Context, address netip.AddrPort, purpose string) (*countingConn, *facts.Connection, bool) {
 	p := v.prober
+	if len(v.observation.Connections) >= maxConnections || ctx.Err() != nil {
+		return nil, nil, false
+	}
 	started := p.network.Now()
 	dialing, cancel := context.WithTimeout(ctx, p.deadlines.Connect)
 	defer cancel()
-	raw, err := p.network.Dial(dialing, v.observation.Address)
+	raw, err := p.network.Dial(dialing, address)
 	record := &facts.Connection{Purpose: purpose}
 	if err != nil {
 		record.Duration = p.network.Now().Sub(started)
-		record.Outcome = v.dialFailure(err)
+		if record.Outcome = err.Error(); address == v.observation.Address {
+			record.Outcome = v.dialFailure(err)
+		}
 		v.observation.Connections = append(v.observation.Connections, *record)
 		return nil, nil, false
 	}
@@ -221,26 +223,6 @@ func (v *visit) close(conn *countingConn, record *facts.Connection, err error) {
 		record.Outcome = pki.Printable(err.Error())
 	}
 	v.observation.Connections = append(v.observation.Connections, *record)
-}
-
-// fetch gets the certificates of an endpoint that speaks only TLS 1.3, where
-// they are encrypted.
-func (v *visit) fetch(ctx context.Context) {
-	conn, record, ok := v.connect(ctx, "fetch certificates over TLS 1.3")
-	if !ok {
-		return
-	}
-	defer conn.Close()
-	client := tls.Client(conn, &tls.Config{
-		ServerName: v.observation.ServerName, MinVersion: tls.VersionTLS13,
-		InsecureSkipVerify: true, // the certificates are judged later; a visit refuses none
-	})
-	err := client.HandshakeContext(ctx)
-	for _, c := range client.ConnectionState().PeerCertificates {
-		v.observation.Certificates = append(v.observation.Certificates, c.Raw)
-	}
-	v.observation.Staple = client.ConnectionState().OCSPResponse
-	v.close(conn, record, err)
 }
 
 func isTimeout(err error) bool {

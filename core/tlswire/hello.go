@@ -3,54 +3,99 @@ package tlswire
 import (
 	"bytes"
 	"fmt"
+	"slices"
 
 	"golang.org/x/crypto/cryptobyte"
 )
 
-// ClientHello is what is offered on one connection: one version and everything
-// an ordinary client could offer with it.
+// ClientHello is what is offered on one connection. Every part is what an
+// ordinary client could send; the zero value of a field leaves it out.
 type ClientHello struct {
-	Version    Version
-	ServerName string   // "" sends none
+	Versions   []Version // newest first; TLS 1.3 among them brings the extension supported_versions
+	Suites     []Suite
+	Groups     []Group
+	Shares     []KeyShare // for TLS 1.3
+	Signatures []SignatureScheme
+	ServerName string
+	Protocols  []string // ALPN (RFC 7301)
 	Random     [32]byte // from the caller: this package has no source of its own
-	SessionID  [32]byte // sent with TLS 1.3 for middleboxes (RFC 8446, D.4)
-	X25519     []byte   // public key share, for TLS 1.3
+	SessionID  []byte   // sent with TLS 1.3 for middleboxes (RFC 8446, D.4)
+	Cookie     []byte   // of a HelloRetryRequest
+
+	Compression bool // offer DEFLATE (RFC 3749) beside none
+	Heartbeat   bool // RFC 6520
+	MACFirst    bool // leave encrypt-then-MAC (RFC 7366) out
+	Signals     []Suite
+	Ticket      []byte // to resume with, up to TLS 1.2
+	Grease      bool   // reserved values of each kind, which are to be ignored (RFC 8701)
+	Padding     int    // bytes of padding (RFC 7685)
 }
 
-// Record returns the hello as one TLS record (RFC 8446, 4.1.2 and 5.1).
-func (h ClientHello) Record() []byte {
+// KeyShare is a public value in a group (RFC 8446, 4.2.8).
+type KeyShare struct {
+	Group Group
+	Data  []byte
+}
+
+// Offers reports whether the hello offers the version.
+func (h ClientHello) Offers(v Version) bool { return slices.Contains(h.Versions, v) }
+
+// Highest is the newest version offered.
+func (h ClientHello) Highest() Version { return slices.Max(h.Versions) }
+
+// greases are reserved values, one for each place where it is sent.
+const greaseSuite, greaseGroup, greaseExtension, greaseVersion = 0x0a0a, 0x1a1a, 0x2a2a, 0x3a3a
+
+// Message returns the hello as a handshake message (RFC 8446, 4.1.2).
+func (h ClientHello) Message() []byte {
 	var b cryptobyte.Builder
-	b.AddUint8(contentHandshake)
-	b.AddUint16(uint16(TLS10)) // the record's version of a first hello (RFC 8446, 5.1)
-	b.AddUint16LengthPrefixed(func(record *cryptobyte.Builder) {
-		record.AddUint8(messageClientHello)
-		record.AddUint24LengthPrefixed(h.body)
-	})
+	b.AddUint8(messageClientHello)
+	b.AddUint24LengthPrefixed(h.body)
 	return b.BytesOrPanic()
 }
 
-func (h ClientHello) body(b *cryptobyte.Builder) {
-	legacy, suites := h.Version, offered12
-	if h.Version == TLS13 {
-		legacy, suites = TLS12, offered13
+// Record returns the hello as TLS records (RFC 8446, 5.1).
+func (h ClientHello) Record() []byte {
+	version := TLS10 // of the records of a first hello, which old servers look at
+	if h.Highest() == SSL30 {
+		version = SSL30
 	}
-	b.AddUint16(uint16(legacy))
+	var out []byte
+	for part := range slices.Chunk(h.Message(), 1<<14) {
+		out = append(out, contentHandshake, byte(version>>8), byte(version), byte(len(part)>>8), byte(len(part)))
+		out = append(out, part...)
+	}
+	return out
+}
+
+func (h ClientHello) body(b *cryptobyte.Builder) {
+	b.AddUint16(uint16(min(h.Highest(), TLS12)))
 	b.AddBytes(h.Random[:])
-	b.AddUint8LengthPrefixed(func(id *cryptobyte.Builder) {
-		if h.Version == TLS13 {
-			id.AddBytes(h.SessionID[:])
-		}
-	})
+	b.AddUint8LengthPrefixed(func(id *cryptobyte.Builder) { id.AddBytes(h.SessionID) })
 	b.AddUint16LengthPrefixed(func(list *cryptobyte.Builder) {
-		for _, suite := range suites {
+		if h.Grease {
+			list.AddUint16(greaseSuite)
+		}
+		for _, suite := range slices.Concat(h.Suites, h.Signals) {
 			list.AddUint16(uint16(suite))
 		}
 	})
-	b.AddBytes([]byte{1, 0}) // no compression
-	b.AddUint16LengthPrefixed(h.extensions)
+	if h.Compression {
+		b.AddBytes([]byte{2, 1, 0})
+	} else {
+		b.AddBytes([]byte{1, 0})
+	}
+	if h.Highest() > SSL30 {
+		b.AddUint16LengthPrefixed(h.extensions)
+	}
 }
 
 func (h ClientHello) extensions(b *cryptobyte.Builder) {
+	old := slices.ContainsFunc(h.Versions, func(v Version) bool { return v < TLS13 })
+	empty := func(*cryptobyte.Builder) {}
+	if h.Grease {
+		addExtension(b, greaseExtension, empty)
+	}
 	if h.ServerName != "" {
 		addExtension(b, extServerName, func(e *cryptobyte.Builder) { // RFC 6066, 3
 			e.AddUint16LengthPrefixed(func(list *cryptobyte.Builder) {
@@ -60,49 +105,125 @@ func (h ClientHello) extensions(b *cryptobyte.Builder) {
 		})
 	}
 	addExtension(b, extStatusRequest, func(e *cryptobyte.Builder) { e.AddBytes([]byte{1, 0, 0, 0, 0}) }) // OCSP, of any responder (RFC 6066, 8)
-	addExtension(b, extSupportedGroups, numbers(offeredGroups))
-	if h.Version >= TLS12 {
-		addExtension(b, extSignatureAlgorithms, numbers(offeredSignatures))
+	addExtension(b, extTimestamps, empty)
+	if len(h.Groups) > 0 {
+		groups := numbers(h.Groups)
+		if h.Grease {
+			groups = numbers(append([]Group{greaseGroup}, h.Groups...))
+		}
+		addExtension(b, extSupportedGroups, groups)
 	}
-	if h.Version != TLS13 {
-		addExtension(b, extPointFormats, func(e *cryptobyte.Builder) { e.AddBytes([]byte{1, 0}) })
-		addExtension(b, extExtendedMasterSecret, func(*cryptobyte.Builder) {})
-		addExtension(b, extRenegotiationInfo, func(e *cryptobyte.Builder) { e.AddUint8(0) })
-		return
+	if h.Highest() >= TLS12 && len(h.Signatures) > 0 {
+		addExtension(b, extSignatureAlgorithms, numbers(h.Signatures))
 	}
-	addExtension(b, extSupportedVersions, func(e *cryptobyte.Builder) {
-		e.AddUint8LengthPrefixed(func(list *cryptobyte.Builder) { list.AddUint16(uint16(TLS13)) })
-	})
-	addExtension(b, extKeyShare, func(e *cryptobyte.Builder) {
-		e.AddUint16LengthPrefixed(func(list *cryptobyte.Builder) {
-			list.AddUint16(groupX25519)
-			list.AddUint16LengthPrefixed(func(key *cryptobyte.Builder) { key.AddBytes(h.X25519) })
+	if len(h.Protocols) > 0 {
+		addExtension(b, extALPN, func(e *cryptobyte.Builder) {
+			e.AddUint16LengthPrefixed(func(list *cryptobyte.Builder) {
+				for _, p := range h.Protocols {
+					list.AddUint8LengthPrefixed(func(name *cryptobyte.Builder) { name.AddBytes([]byte(p)) })
+				}
+			})
 		})
-	})
+	}
+	if old {
+		addExtension(b, extPointFormats, func(e *cryptobyte.Builder) { e.AddBytes([]byte{1, 0}) })
+		addExtension(b, extExtendedMaster, empty)
+		if !h.MACFirst {
+			addExtension(b, extEncryptThenMAC, empty)
+		}
+		addExtension(b, extSessionTicket, func(e *cryptobyte.Builder) { e.AddBytes(h.Ticket) })
+		addExtension(b, extRenegotiation, func(e *cryptobyte.Builder) { e.AddUint8(0) })
+		if h.Heartbeat {
+			addExtension(b, extHeartbeat, func(e *cryptobyte.Builder) { e.AddUint8(2) }) // the peer may not send any to us
+		}
+	}
+	if h.Offers(TLS13) {
+		h.modern(b)
+	}
+	if h.Padding > 0 {
+		addExtension(b, extPadding, func(e *cryptobyte.Builder) { e.AddBytes(make([]byte, h.Padding)) })
+	}
 }
 
-func addExtension(b *cryptobyte.Builder, id uint16, body func(*cryptobyte.Builder)) {
-	b.AddUint16(id)
+// modern adds the extensions of TLS 1.3.
+func (h ClientHello) modern(b *cryptobyte.Builder) {
+	addExtension(b, extSupportedVersions, func(e *cryptobyte.Builder) {
+		e.AddUint8LengthPrefixed(func(list *cryptobyte.Builder) {
+			if h.Grease {
+				list.AddUint16(greaseVersion)
+			}
+			for _, v := range h.Versions {
+				list.AddUint16(uint16(v))
+			}
+		})
+	})
+	addExtension(b, extPSKModes, func(e *cryptobyte.Builder) { e.AddBytes([]byte{1, 1}) })
+	addExtension(b, extKeyShare, func(e *cryptobyte.Builder) {
+		e.AddUint16LengthPrefixed(func(list *cryptobyte.Builder) {
+			for _, share := range h.Shares {
+				list.AddUint16(uint16(share.Group))
+				list.AddUint16LengthPrefixed(func(key *cryptobyte.Builder) { key.AddBytes(share.Data) })
+			}
+		})
+	})
+	if len(h.Cookie) > 0 {
+		addExtension(b, extCookie, func(e *cryptobyte.Builder) {
+			e.AddUint16LengthPrefixed(func(c *cryptobyte.Builder) { c.AddBytes(h.Cookie) })
+		})
+	}
+}
+
+func addExtension(b *cryptobyte.Builder, id Extension, body func(*cryptobyte.Builder)) {
+	b.AddUint16(uint16(id))
 	b.AddUint16LengthPrefixed(body)
 }
 
-func numbers(list []uint16) func(*cryptobyte.Builder) {
+func numbers[T ~uint16](list []T) func(*cryptobyte.Builder) {
 	return func(b *cryptobyte.Builder) {
 		b.AddUint16LengthPrefixed(func(inner *cryptobyte.Builder) {
 			for _, n := range list {
-				inner.AddUint16(n)
+				inner.AddUint16(uint16(n))
 			}
 		})
 	}
 }
 
-// ServerHello is the part of the answer that tells what was chosen.
+// ServerHello is the answer: what was chosen (RFC 8446, 4.1.3; RFC 5246, 7.4.1.3).
 type ServerHello struct {
-	Version Version // as negotiated, supported_versions considered
-	Suite   Suite
-	Retry   bool // a HelloRetryRequest (RFC 8446, 4.1.4)
-	Status  bool // a revocation answer may follow the certificate, up to TLS 1.2 (RFC 6066, 8)
+	Version     Version // as negotiated, supported_versions considered
+	Random      [32]byte
+	SessionID   []byte
+	Suite       Suite
+	Compression byte
+	Retry       bool     // a HelloRetryRequest (RFC 8446, 4.1.4)
+	Share       KeyShare // in TLS 1.3; of a HelloRetryRequest the group alone
+	Cookie      []byte
+	Extensions  map[Extension][]byte
 }
+
+// Has reports whether the extension was answered.
+func (h ServerHello) Has(e Extension) bool { _, ok := h.Extensions[e]; return ok }
+
+// Protocol is the application protocol that was chosen up to TLS 1.2.
+func (h ServerHello) Protocol() string { return protocolIn(h.Extensions[extALPN]) }
+
+func protocolIn(value []byte) string {
+	s := cryptobyte.String(value)
+	var list, name cryptobyte.String
+	if !s.ReadUint16LengthPrefixed(&list) || !list.ReadUint8LengthPrefixed(&name) {
+		return ""
+	}
+	return string(name)
+}
+
+// Facts that extensions and signals of a ServerHello up to TLS 1.2 show.
+func (h ServerHello) Renegotiation() bool   { return h.Has(extRenegotiation) }  // RFC 5746
+func (h ServerHello) ExtendedMaster() bool  { return h.Has(extExtendedMaster) } // RFC 7627
+func (h ServerHello) EncryptThenMAC() bool  { return h.Has(extEncryptThenMAC) } // RFC 7366
+func (h ServerHello) TicketPromised() bool  { return h.Has(extSessionTicket) }  // RFC 5077
+func (h ServerHello) Heartbeat() bool       { return h.Has(extHeartbeat) }      // RFC 6520
+func (h ServerHello) StatusPromised() bool  { return h.Has(extStatusRequest) }  // RFC 6066, 8
+func (h ServerHello) DowngradeMarker() bool { return bytes.HasPrefix(h.Random[24:], []byte("DOWNGRD")) }
 
 // retryRandom marks a HelloRetryRequest: the SHA-256 of that word (RFC 8446, 4.1.3).
 var retryRandom = []byte{
@@ -115,64 +236,81 @@ func ParseServerHello(body []byte) (ServerHello, error) {
 	s := cryptobyte.String(body)
 	var version, suite uint16
 	var random []byte
-	var session, extensions cryptobyte.String
-	var compression uint8
+	var session cryptobyte.String
+	h := ServerHello{}
 	if !s.ReadUint16(&version) || !s.ReadBytes(&random, 32) || !s.ReadUint8LengthPrefixed(&session) ||
-		!s.ReadUint16(&suite) || !s.ReadUint8(&compression) {
-		return ServerHello{}, &BadMessageError{"the ServerHello is cut off"}
+		!s.ReadUint16(&suite) || !s.ReadUint8(&h.Compression) {
+		return h, &BadMessageError{"the ServerHello is cut off"}
 	}
-	h := ServerHello{Version: Version(version), Suite: Suite(suite), Retry: bytes.Equal(random, retryRandom)}
-	if !s.Empty() && (!s.ReadUint16LengthPrefixed(&extensions) || !s.Empty()) {
-		return ServerHello{}, &BadMessageError{"the extensions of the ServerHello have a wrong length"}
+	h.Version, h.Suite, h.SessionID = Version(version), Suite(suite), bytes.Clone(session)
+	copy(h.Random[:], random)
+	h.Retry = bytes.Equal(random, retryRandom)
+	var err error
+	if h.Extensions, err = parseExtensions(&s, "ServerHello"); err != nil {
+		return h, err
 	}
-	for !extensions.Empty() {
-		var id uint16
-		var value cryptobyte.String
-		if !extensions.ReadUint16(&id) || !extensions.ReadUint16LengthPrefixed(&value) {
-			return ServerHello{}, &BadMessageError{"an extension of the ServerHello is cut off"}
+	if value, ok := h.Extensions[extSupportedVersions]; ok {
+		v := cryptobyte.String(value)
+		if !v.ReadUint16(&version) || !v.Empty() {
+			return h, &BadMessageError{"the version in the ServerHello is malformed"}
 		}
-		if id == extSupportedVersions {
-			if !value.ReadUint16(&version) || !value.Empty() {
-				return ServerHello{}, &BadMessageError{"the version in the ServerHello is malformed"}
-			}
-			h.Version = Version(version)
+		h.Version = Version(version)
+	}
+	if value, ok := h.Extensions[extKeyShare]; ok {
+		if err := h.keyShare(value); err != nil {
+			return h, err
 		}
-		h.Status = h.Status || id == extStatusRequest
+	}
+	if value, ok := h.Extensions[extCookie]; ok {
+		v := cryptobyte.String(value)
+		var cookie cryptobyte.String
+		if !v.ReadUint16LengthPrefixed(&cookie) || !v.Empty() {
+			return h, &BadMessageError{"the cookie in the HelloRetryRequest is malformed"}
+		}
+		h.Cookie = bytes.Clone(cookie)
 	}
 	if h.Version < SSL30 || h.Version > TLS13 {
-		return ServerHello{}, &BadMessageError{fmt.Sprintf("the ServerHello names %s", h.Version)}
+		return h, &BadMessageError{fmt.Sprintf("the ServerHello names %s", h.Version)}
 	}
 	return h, nil
 }
 
-// ParseCertificates decodes the body of a Certificate message of TLS 1.2 or
-// older (RFC 5246, 7.4.2): the DER of each certificate, in order. The error is
-// a *BadMessageError.
-func ParseCertificates(body []byte) ([][]byte, error) {
-	s := cryptobyte.String(body)
-	var list cryptobyte.String
-	if !s.ReadUint24LengthPrefixed(&list) || !s.Empty() {
-		return nil, &BadMessageError{"the Certificate message has a wrong length"}
+func (h *ServerHello) keyShare(value []byte) error {
+	v := cryptobyte.String(value)
+	var group uint16
+	var data cryptobyte.String
+	ok := v.ReadUint16(&group)
+	if !h.Retry {
+		ok = ok && v.ReadUint16LengthPrefixed(&data)
 	}
-	var out [][]byte
-	for !list.Empty() {
-		var der cryptobyte.String
-		if !list.ReadUint24LengthPrefixed(&der) {
-			return nil, &BadMessageError{"a certificate in the Certificate message is cut off"}
-		}
-		out = append(out, bytes.Clone(der))
+	if !ok || !v.Empty() {
+		return &BadMessageError{"the key share in the ServerHello is malformed"}
 	}
-	return out, nil
+	h.Share = KeyShare{Group(group), bytes.Clone(data)}
+	return nil
 }
 
-// ParseCertificateStatus decodes the body of a CertificateStatus message (RFC
-// 6066, 8): the OCSP response in it. The error is a *BadMessageError.
-func ParseCertificateStatus(body []byte) ([]byte, error) {
-	s := cryptobyte.String(body)
-	var kind uint8
-	var response cryptobyte.String
-	if !s.ReadUint8(&kind) || kind != 1 || !s.ReadUint24LengthPrefixed(&response) || !s.Empty() {
-		return nil, &BadMessageError{"the CertificateStatus message is malformed"}
+// parseExtensions reads a list of extensions; where nothing is left there is none.
+func parseExtensions(s *cryptobyte.String, where string) (map[Extension][]byte, error) {
+	out := map[Extension][]byte{}
+	if s.Empty() {
+		return out, nil
 	}
-	return bytes.Clone(response), nil
+	var list cryptobyte.String
+	if !s.ReadUint16LengthPrefixed(&list) || !s.Empty() {
+		return out, &BadMessageError{"the extensions of the " + where + " have a wrong length"}
+	}
+	return out, eachExtension(list, where, func(e Extension, value []byte) { out[e] = value })
+}
+
+func eachExtension(list cryptobyte.String, where string, each func(Extension, []byte)) error {
+	for !list.Empty() {
+		var id uint16
+		var value cryptobyte.String
+		if !list.ReadUint16(&id) || !list.ReadUint16LengthPrefixed(&value) {
+			return &BadMessageError{"an extension of the " + where + " is cut off"}
+		}
+		each(Extension(id), bytes.Clone(value))
+	}
+	return nil
 }

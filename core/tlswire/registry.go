@@ -1,12 +1,21 @@
 package tlswire
 
-import "fmt"
+import (
+	"embed"
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+)
 
 // Version is a protocol version as it stands on the wire.
 type Version uint16
 
-// Protocol versions (RFC 8446, 4.2.1, and before).
+// Protocol versions (RFC 8446, 4.2.1, and before). SSL 2.0 has its own form of hello.
 const (
+	SSL20 Version = 0x0002
 	SSL30 Version = 0x0300
 	TLS10 Version = 0x0301
 	TLS11 Version = 0x0302
@@ -14,9 +23,14 @@ const (
 	TLS13 Version = 0x0304
 )
 
+// Versions in rising order.
+var Versions = []Version{SSL20, SSL30, TLS10, TLS11, TLS12, TLS13}
+
 // String returns the version's usual name.
 func (v Version) String() string {
 	switch v {
+	case SSL20:
+		return "SSL 2.0"
 	case SSL30:
 		return "SSL 3.0"
 	case TLS10:
@@ -31,76 +45,142 @@ func (v Version) String() string {
 	return fmt.Sprintf("version %#04x", uint16(v))
 }
 
+// The registries of IANA (TLS Parameters, TLS ExtensionType Values) as data:
+// a number and a name a line.
+//
+//go:embed registry/*.txt
+var registries embed.FS
+
+func registry[T ~uint16](file string) func() map[T]string {
+	return sync.OnceValue(func() map[T]string {
+		data, err := registries.ReadFile("registry/" + file)
+		if err != nil {
+			panic("tlswire: " + err.Error()) // the file is compiled in
+		}
+		out := map[T]string{}
+		for line := range strings.Lines(string(data)) {
+			number, name, _ := strings.Cut(strings.TrimSpace(line), " ")
+			n, err := strconv.ParseUint(number, 16, 16)
+			if err != nil {
+				panic("tlswire: " + file + ": " + err.Error())
+			}
+			out[T(n)] = name
+		}
+		return out
+	})
+}
+
+var (
+	suiteNames     = registry[Suite]("suites.txt")
+	groupNames     = registry[Group]("groups.txt")
+	signatureNames = registry[SignatureScheme]("signatures.txt")
+	extensionNames = registry[Extension]("extensions.txt")
+)
+
 // Suite is a cipher suite as it stands on the wire.
 type Suite uint16
 
-// suiteNames are the suites that are offered, with the names of the IANA
-// registry "TLS Cipher Suites".
-var suiteNames = map[Suite]string{
-	0x1301: "TLS_AES_128_GCM_SHA256", 0x1302: "TLS_AES_256_GCM_SHA384", 0x1303: "TLS_CHACHA20_POLY1305_SHA256",
-	0x1304: "TLS_AES_128_CCM_SHA256", 0x1305: "TLS_AES_128_CCM_8_SHA256",
-	0xc02b: "TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256", 0xc02c: "TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384",
-	0xc02f: "TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256", 0xc030: "TLS_ECDHE_RSA_WITH_AES_256_GCM_SHA384",
-	0xcca8: "TLS_ECDHE_RSA_WITH_CHACHA20_POLY1305_SHA256", 0xcca9: "TLS_ECDHE_ECDSA_WITH_CHACHA20_POLY1305_SHA256",
-	0xccaa: "TLS_DHE_RSA_WITH_CHACHA20_POLY1305_SHA256",
-	0x009e: "TLS_DHE_RSA_WITH_AES_128_GCM_SHA256", 0x009f: "TLS_DHE_RSA_WITH_AES_256_GCM_SHA384",
-	0xc0ac: "TLS_ECDHE_ECDSA_WITH_AES_128_CCM", 0xc0ad: "TLS_ECDHE_ECDSA_WITH_AES_256_CCM",
-	0xc023: "TLS_ECDHE_ECDSA_WITH_AES_128_CBC_SHA256", 0xc024: "TLS_ECDHE_ECDSA_WITH_AES_256_CBC_SHA384",
-	0xc027: "TLS_ECDHE_RSA_WITH_AES_128_CBC_SHA256", 0xc028: "TLS_ECDHE_RSA_WITH_AES_256_CBC_SHA384",
-	0xc009: "TLS_ECDHE_ECDSA_WITH_AES_128_CBC_SHA", 0xc00a: "TLS_ECDHE_ECDSA_WITH_AES_256_CBC_SHA",
-	0xc013: "TLS_ECDHE_RSA_WITH_AES_128_CBC_SHA", 0xc014: "TLS_ECDHE_RSA_WITH_AES_256_CBC_SHA",
-	0x0067: "TLS_DHE_RSA_WITH_AES_128_CBC_SHA256", 0x006b: "TLS_DHE_RSA_WITH_AES_256_CBC_SHA256",
-	0x0033: "TLS_DHE_RSA_WITH_AES_128_CBC_SHA", 0x0039: "TLS_DHE_RSA_WITH_AES_256_CBC_SHA",
-	0x009c: "TLS_RSA_WITH_AES_128_GCM_SHA256", 0x009d: "TLS_RSA_WITH_AES_256_GCM_SHA384",
-	0x003c: "TLS_RSA_WITH_AES_128_CBC_SHA256", 0x003d: "TLS_RSA_WITH_AES_256_CBC_SHA256",
-	0x002f: "TLS_RSA_WITH_AES_128_CBC_SHA", 0x0035: "TLS_RSA_WITH_AES_256_CBC_SHA",
-	0x0041: "TLS_RSA_WITH_CAMELLIA_128_CBC_SHA", 0x0084: "TLS_RSA_WITH_CAMELLIA_256_CBC_SHA",
-	0xc012: "TLS_ECDHE_RSA_WITH_3DES_EDE_CBC_SHA", 0xc008: "TLS_ECDHE_ECDSA_WITH_3DES_EDE_CBC_SHA",
-	0x0016: "TLS_DHE_RSA_WITH_3DES_EDE_CBC_SHA", 0x000a: "TLS_RSA_WITH_3DES_EDE_CBC_SHA",
-	0xc007: "TLS_ECDHE_ECDSA_WITH_RC4_128_SHA", 0xc011: "TLS_ECDHE_RSA_WITH_RC4_128_SHA",
-	0x0005: "TLS_RSA_WITH_RC4_128_SHA", 0x0004: "TLS_RSA_WITH_RC4_128_MD5",
+// Group is a group for key agreement: a curve, a finite field or a hybrid.
+type Group uint16
+
+// SignatureScheme is a way to sign in the handshake.
+type SignatureScheme uint16
+
+// Extension is the type of an extension.
+type Extension uint16
+
+func named[T ~uint16](names map[T]string, n T, what string) string {
+	if name, ok := names[n]; ok {
+		return name
+	}
+	return fmt.Sprintf("%s %#04x", what, uint16(n))
 }
 
 // String returns the suite's registered name.
-func (s Suite) String() string {
-	if name, ok := suiteNames[s]; ok {
-		return name
-	}
-	return fmt.Sprintf("suite %#04x", uint16(s))
+func (s Suite) String() string { return named(suiteNames(), s, "suite") }
+
+// String returns the group's registered name.
+func (g Group) String() string { return named(groupNames(), g, "group") }
+
+// String returns the scheme's registered name.
+func (s SignatureScheme) String() string { return named(signatureNames(), s, "signature scheme") }
+
+// String returns the extension's registered name.
+func (e Extension) String() string { return named(extensionNames(), e, "extension") }
+
+// Suites are all registered suites, signals left out, in the order of their numbers.
+func Suites() []Suite {
+	out := slices.Sorted(maps.Keys(suiteNames()))
+	return slices.DeleteFunc(out, func(s Suite) bool { return s.Properties().Signalling })
 }
 
-// offered13 and offered12 are what an ordinary client with a long memory offers, best first.
-var (
-	offered13 = []Suite{0x1301, 0x1303, 0x1302, 0x1304, 0x1305}
-	offered12 = []Suite{
-		0xc02b, 0xc02f, 0xcca9, 0xcca8, 0xc02c, 0xc030, 0x009e, 0xccaa, 0x009f, 0xc0ac, 0xc0ad,
-		0xc023, 0xc027, 0xc024, 0xc028, 0xc009, 0xc013, 0xc00a, 0xc014, 0x0067, 0x006b, 0x0033, 0x0039,
-		0x009c, 0x009d, 0x003c, 0x003d, 0x002f, 0x0035, 0x0041, 0x0084,
-		0xc012, 0xc008, 0x0016, 0x000a, 0xc007, 0xc011, 0x0005, 0x0004,
+// SuiteNamed finds a suite by its registered name.
+func SuiteNamed(name string) (Suite, bool) {
+	for s, n := range suiteNames() {
+		if n == name {
+			return s, true
+		}
 	}
-)
+	return 0, false
+}
 
-// Extension types (IANA "TLS ExtensionType Values").
+// Groups are all registered groups in the order of their numbers.
+func Groups() []Group { return slices.Sorted(maps.Keys(groupNames())) }
+
+// SignatureSchemes are all registered schemes in the order of their numbers.
+func SignatureSchemes() []SignatureScheme { return slices.Sorted(maps.Keys(signatureNames())) }
+
+// Extensions are all registered extensions in the order of their numbers.
+func Extensions() []Extension { return slices.Sorted(maps.Keys(extensionNames())) }
+
+// Signals in the list of suites.
 const (
-	extServerName           uint16 = 0
-	extStatusRequest        uint16 = 5
-	extSupportedGroups      uint16 = 10
-	extPointFormats         uint16 = 11
-	extSignatureAlgorithms  uint16 = 13
-	extExtendedMasterSecret uint16 = 23
-	extSupportedVersions    uint16 = 43
-	extKeyShare             uint16 = 51
-	extRenegotiationInfo    uint16 = 0xff01
+	RenegotiationSignal Suite = 0x00ff // RFC 5746, 3.3
+	FallbackSignal      Suite = 0x5600 // RFC 7507
 )
 
-// Groups (IANA "TLS Supported Groups").
-const groupX25519 uint16 = 29
+// Extensions that the code knows.
+const (
+	extServerName          Extension = 0
+	extStatusRequest       Extension = 5
+	extSupportedGroups     Extension = 10
+	extPointFormats        Extension = 11
+	extSignatureAlgorithms Extension = 13
+	extHeartbeat           Extension = 15
+	extALPN                Extension = 16
+	extTimestamps          Extension = 18
+	extPadding             Extension = 21
+	extEncryptThenMAC      Extension = 22
+	extExtendedMaster      Extension = 23
+	extSessionTicket       Extension = 35
+	extPreSharedKey        Extension = 41
+	extSupportedVersions   Extension = 43
+	extCookie              Extension = 44
+	extPSKModes            Extension = 45
+	extKeyShare            Extension = 51
+	extRenegotiation       Extension = 0xff01
+)
 
-var offeredGroups = []uint16{groupX25519, 23, 24, 25, 256, 257}
+// Groups that keys can be agreed in here.
+const (
+	P256           Group = 23
+	P384           Group = 24
+	P521           Group = 25
+	X25519         Group = 29
+	X25519MLKEM768 Group = 0x11ec
+)
 
-// offeredSignatures are signature schemes (IANA "TLS SignatureScheme"), with
-// SHA-1 at the end because servers of old certificates need it.
-var offeredSignatures = []uint16{0x0403, 0x0804, 0x0401, 0x0503, 0x0805, 0x0501, 0x0603, 0x0806, 0x0601, 0x0807, 0x0809, 0x080a, 0x080b, 0x0203, 0x0201}
+// RSA reports whether the scheme signs with an RSA key.
+func (s SignatureScheme) RSA() bool { return strings.HasPrefix(s.String(), "rsa_") }
+
+// Hybrid reports whether the group joins a classical and a post-quantum exchange.
+func (g Group) Hybrid() bool {
+	name := g.String()
+	return strings.Contains(name, "MLKEM") && !strings.HasPrefix(name, "MLKEM")
+}
+
+// FiniteField reports whether the group is one of RFC 7919.
+func (g Group) FiniteField() bool { return g >= 0x100 && g <= 0x1ff }
 
 // Record content types (RFC 8446, 5.1).
 const (
@@ -112,9 +192,17 @@ const (
 
 // Handshake message types (RFC 8446, 4, and RFC 5246, 7.4).
 const (
-	messageClientHello       = 1
-	messageServerHello       = 2
-	messageCertificate       = 11
-	messageServerHelloDone   = 14
-	messageCertificateStatus = 22
+	messageClientHello         = 1
+	messageServerHello         = 2
+	messageNewSessionTicket    = 4
+	messageEncryptedExtensions = 8
+	messageCertificate         = 11
+	messageServerKeyExchange   = 12
+	messageCertificateRequest  = 13
+	messageServerHelloDone     = 14
+	messageCertificateVerify   = 15
+	messageClientKeyExchange   = 16
+	messageFinished            = 20
+	messageCertificateStatus   = 22
+	messageKeyUpdate           = 24
 )

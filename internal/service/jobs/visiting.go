@@ -183,9 +183,16 @@ func (w *visitWorker) visit(ctx context.Context, visit store.Visit, last bool) e
 	q := w.queue
 	started := q.options.Now()
 	address, err := netip.ParseAddrPort(visit.Address)
+	call := probe.Call{ServerName: visit.ServerName}
+	if e, findErr := q.store.Endpoint(ctx, visit.EndpointID); findErr == nil {
+		if target, targetErr := targetOf(e); targetErr == nil {
+			call = target.Call()
+			call.ServerName = visit.ServerName
+		}
+	}
 	if err == nil {
 		var o facts.Observation
-		if o, err = q.prober.Visit(ctx, address, visit.ServerName); err == nil {
+		if o, err = q.prober.Visit(ctx, address, call); err == nil {
 			visit.State, visit.Observation = store.VisitDone, &o
 			q.options.Metrics.visited(string(o.Outcome), q.options.Now().Sub(started), len(o.Connections))
 		}

@@ -1,0 +1,229 @@
+package probe
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"slices"
+
+	"nurvik/core/facts"
+	"nurvik/core/pki"
+	"nurvik/core/tlswire"
+)
+
+// accepted lists the accepted versions, newest first.
+func (v *visit) accepted() []tlswire.Version {
+	var out []tlswire.Version
+	for _, x := range slices.Backward(tlswire.Versions) {
+		if v.answers[x].Answer == facts.Accepted && x != tlswire.SSL20 {
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+// settings asks what no other hello shows.
+func (v *visit) settings(ctx context.Context) {
+	s := v.observation.Settings
+	if versions := v.accepted(); len(versions) > 1 {
+		// A client that comes back with an older version says so, and an endpoint that could do more refuses (RFC 7507).
+		hello := v.hello(versions[1])
+		hello.Signals = []tlswire.Suite{tlswire.FallbackSignal}
+		answer, err := v.exchange(ctx, "fallback signal", hello)
+		var alert *tlswire.AlertError
+		switch {
+		case errors.As(err, &alert) && alert.Alert.Name() == "inappropriate_fallback":
+			s.Fallback = facts.Yes
+		case answer.Hello.Version == versions[1]:
+			s.Fallback = facts.No
+		}
+	}
+	if v.call.Effort != facts.Full {
+		return
+	}
+	if len(v.accepted()) > 0 {
+		hello := v.hello(v.accepted()[0])
+		hello.Padding = 5000
+		answer, err := v.exchange(ctx, "a large hello", hello)
+		s.Large = facts.Unknown
+		switch {
+		case answer.Hello.Version != 0:
+			s.Large = facts.Yes
+		case refused(err) || isTimeout(err):
+			s.Large = facts.No
+		}
+	}
+	v.resume(ctx)
+}
+
+// resume tries to go on with a session, up to TLS 1.2.
+func (v *visit) resume(ctx context.Context) {
+	version := slices.IndexFunc(v.accepted(), func(x tlswire.Version) bool { return x < tlswire.TLS13 && x > tlswire.SSL30 })
+	if version < 0 {
+		return
+	}
+	s := v.observation.Settings
+	session := func(purpose string, change func(*tlswire.ClientHello)) *tlswire.Session {
+		conn, record, ok := v.connect(ctx, purpose)
+		if !ok {
+			return nil
+		}
+		defer conn.Close()
+		hello := v.hello(v.accepted()[version])
+		hello.Compression, hello.MACFirst = false, true
+		change(&hello)
+		session, err := tlswire.Handshake(conn, hello, tlswire.Options{Random: rand.Reader, EncryptRSA: encryptRSA})
+		v.close(conn, record, err)
+		if err != nil {
+			return nil
+		}
+		return session
+	}
+	first := session("a session to go on with", func(*tlswire.ClientHello) {})
+	if first == nil || !first.Finished {
+		return
+	}
+	if !first.TicketGiven && len(first.Hello.SessionID) == 0 {
+		s.Resumption = facts.No
+		return
+	}
+	second := session("going on with the session", func(h *tlswire.ClientHello) {
+		h.Ticket, h.SessionID = first.Ticket, first.Hello.SessionID
+		if first.TicketGiven { // any identifier will do, and its echo tells
+			h.SessionID = slices.Clone(h.Random[:])
+		}
+	})
+	if second != nil {
+		s.Resumption = facts.No
+		if second.Resumed {
+			s.Resumption = facts.Yes
+		}
+	}
+}
+
+// otherChains asks for the chains that other clients get: with another kind of
+// key, without a server name, with a foreign one.
+func (v *visit) otherChains(ctx context.Context) {
+	versions := v.accepted()
+	if len(versions) == 0 {
+		return
+	}
+	v.otherKey(ctx, versions)
+	for _, other := range []struct{ to, name string }{{"no-name", ""}, {"foreign-name", foreignName}} {
+		if other.name == v.call.ServerName {
+			continue
+		}
+		chain, err := v.chain(ctx, "certificates for "+other.to, versions, func(h *tlswire.ClientHello) { h.ServerName = other.name })
+		served := facts.Served{To: other.to, ServerName: other.name, Certificates: chain}
+		var alert *tlswire.AlertError
+		switch {
+		case len(chain) > 0 && sameChain(chain, v.observation.Certificates):
+			continue // the usual chain, as most do
+		case len(chain) > 0:
+		case errors.As(err, &alert):
+			served.Refused = "alert " + alert.Alert.Name()
+		case errors.Is(err, tlswire.ErrClosed):
+			served.Refused = "connection closed"
+		default:
+			continue
+		}
+		v.observation.Others = append(v.observation.Others, served)
+	}
+}
+
+// foreignName is a name that no endpoint has (RFC 6761, 6.4).
+const foreignName = "nobody.invalid"
+
+func sameChain(a, b [][]byte) bool {
+	return slices.EqualFunc(a, b, func(x, y []byte) bool { return slices.Equal(x, y) })
+}
+
+// chain gets the certificates in answer to a hello that was changed, in the
+// clear where an older version is accepted.
+func (v *visit) chain(ctx context.Context, purpose string, versions []tlswire.Version, change func(*tlswire.ClientHello)) ([][]byte, error) {
+	for _, x := range versions {
+		if x < tlswire.TLS13 {
+			hello := v.hello(x)
+			change(&hello)
+			answer, err := v.exchange(ctx, purpose, hello)
+			return answer.Chain.Certificates, err
+		}
+	}
+	conn, record, ok := v.connect(ctx, purpose)
+	if !ok {
+		return nil, errNoConnection
+	}
+	defer conn.Close()
+	hello := v.hello(tlswire.TLS13)
+	change(&hello)
+	session, err := tlswire.Handshake(conn, hello, tlswire.Options{Random: rand.Reader, Shares: []tlswire.Group{tlswire.X25519, tlswire.P256}})
+	v.close(conn, record, err)
+	if session == nil {
+		return nil, err
+	}
+	return session.Chain.Certificates, err
+}
+
+// otherKey looks for a leaf with another kind of key. Up to TLS 1.2 the suites
+// tell whether there can be one, in TLS 1.3 the signature schemes ask for it.
+func (v *visit) otherKey(ctx context.Context, versions []tlswire.Version) {
+	if v.leaf == nil {
+		return
+	}
+	kind := v.leaf.PublicKey.Algorithm
+	var wanted []tlswire.Suite
+	older := slices.IndexFunc(versions, func(x tlswire.Version) bool { return x < tlswire.TLS13 })
+	authentication := "ECDSA"
+	if kind == pki.KeyEC || kind == pki.KeyEd25519 {
+		authentication = "RSA"
+	}
+	change := func(h *tlswire.ClientHello) {
+		h.Signatures = slices.DeleteFunc(slices.Clone(h.Signatures), func(s tlswire.SignatureScheme) bool { return s.RSA() != (authentication == "RSA") })
+	}
+	if older >= 0 {
+		for _, s := range v.suites[versions[older]] {
+			if s.Properties().Authentication == authentication || authentication == "RSA" && s.Properties().KeyExchange == "RSA" {
+				wanted = append(wanted, s)
+			}
+		}
+		if len(wanted) == 0 {
+			return
+		}
+		change = func(h *tlswire.ClientHello) { h.Suites = wanted }
+	}
+	chain, _ := v.chain(ctx, "certificates with another kind of key", versions, change)
+	if len(chain) == 0 || sameChain(chain, v.observation.Certificates) {
+		return
+	}
+	v.observation.Others = append(v.observation.Others, facts.Served{To: "other-key", ServerName: v.call.ServerName, Certificates: chain})
+}
+
+// old asks for SSL 2.0, whose hello nothing else shares. Where everything older
+// than TLS 1.2 is declined, nobody has it, and only full effort looks.
+func (v *visit) old(ctx context.Context) {
+	if versions := v.accepted(); v.call.Effort != facts.Full && len(versions) > 0 && versions[len(versions)-1] >= tlswire.TLS12 {
+		return
+	}
+	conn, record, ok := v.connect(ctx, "offer SSL 2.0")
+	if !ok {
+		return
+	}
+	defer conn.Close()
+	var challenge [16]byte
+	_, _ = rand.Read(challenge[:]) // crypto/rand never fails
+	answer, err := tlswire.ExchangeOld(conn, challenge)
+	v.close(conn, record, err)
+	fact := facts.Version{Name: tlswire.SSL20.String(), Answer: facts.Declined}
+	var alert *tlswire.AlertError
+	switch {
+	case err == nil:
+		fact.Answer, fact.Suites = facts.Accepted, answer.Ciphers
+	case errors.As(err, &alert):
+		fact.Detail = "alert " + alert.Alert.Name()
+	case isTimeout(err):
+		fact.Answer, fact.Detail = facts.NotShown, "no answer in time"
+	default:
+		fact.Detail = "connection closed"
+	}
+	v.answers[tlswire.SSL20] = fact
+}
