@@ -69,6 +69,7 @@ func (c Context) stores() []*trust.Store {
 type bundle struct {
 	context   *Context
 	file      bool
+	host      string
 	asked     bool // about revocation
 	given     []*pki.Certificate
 	pool      *chain.Pool // of what was given, by name

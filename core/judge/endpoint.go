@@ -35,7 +35,7 @@ func Endpoint(e facts.Endpoint, context Context) Judgement {
 	pool := newPool()
 	findings, answered := reach(e)
 	for _, o := range e.Observations {
-		b := bundle{context: &context, asked: e.Asked, names: names, versions: map[string]facts.Acceptance{}}
+		b := bundle{context: &context, host: hostOf(e.Endpoint), asked: e.Asked, names: names, versions: map[string]facts.Acceptance{}}
 		if o.Outcome == facts.Answered {
 			b.observed(o)
 			if b.leaf != nil {
@@ -47,7 +47,7 @@ func Endpoint(e facts.Endpoint, context Context) Judgement {
 			findings = append(findings, f)
 		}
 	}
-	j.Findings = merge(findings)
+	j.Findings = merge(append(findings, addressesDiffer(e)...))
 	j.Verdict = verdictOf(j.Findings)
 	if !answered {
 		j.Verdict = Unreachable
@@ -74,16 +74,21 @@ func capital(text string) string {
 func (b *bundle) observed(o facts.Observation) {
 	for _, v := range o.Versions {
 		b.versions[v.Name] = v.Answer
-		if v.Answer == facts.Garbled {
+		if v.Answer == facts.Garbled && (o.Settings == nil || o.Settings.NotOffered == "") { // that has a code of its own
 			f := found("reach.bad-message", v.Name, v.Name, "The answer to an offer of %s cannot be decoded: %s.", v.Name, v.Detail)
 			b.add(f)
 		}
 	}
 	checkVersions(b)
+	checkSuites(b, o)
+	checkGroups(b, o)
 	b.read(o)
+	checkWeb(b, o, b.host)
+	checkSettings(b, o)
 	if b.leaf == nil {
 		return
 	}
+	checkDefault(b, o)
 	b.assessed, b.assembled = b.assess(), b.assemble()
 	for _, check := range endpointChecks {
 		check(b)
@@ -109,7 +114,7 @@ func (b *bundle) read(o facts.Observation) {
 // reach judges how the visits ended, and tells whether any address gave an answer.
 func reach(e facts.Endpoint) (findings []Finding, answered bool) {
 	answers := func(o facts.Observation) bool {
-		return o.Outcome == facts.Answered || o.Outcome == facts.NotTLS || o.Outcome == facts.BadMessage
+		return o.Outcome == facts.Answered || o.Outcome == facts.NotTLS || o.Outcome == facts.BadMessage || o.Outcome == facts.TooMuch
 	}
 	answered = slices.ContainsFunc(e.Observations, answers)
 	for _, o := range e.Observations {
@@ -120,6 +125,8 @@ func reach(e facts.Endpoint) (findings []Finding, answered bool) {
 			continue
 		case o.Outcome == facts.NotTLS:
 			f = found("reach.not-tls", e.Endpoint, e.Endpoint, "Something else than TLS answers on the port: %s.", o.Detail)
+		case o.Outcome == facts.TooMuch:
+			f = found("reach.too-much", e.Endpoint, e.Endpoint, "The endpoint answers without end, and the visit was ended: %s.", o.Detail)
 		case o.Outcome == facts.BadMessage:
 			f = found("reach.bad-message", e.Endpoint, e.Endpoint, "TLS answers, but %s.", o.Detail)
 		case answered:

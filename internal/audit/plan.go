@@ -30,6 +30,8 @@ type Request struct {
 	Connect   []string
 	Trust     []string
 	Audiences []string
+	HTTPPort  uint16          // on which plain HTTP is looked for, for endpoints of the call
+	Effort    facts.Effort    // "" for normal
 	Heap      bool            // the files are one heap, whose chains are asked about
 	Networks  []string        // that issuers may be asked in, beside the public ones
 	Stdin     io.Reader       // for the target "-"
@@ -217,7 +219,7 @@ func (p *planner) estate(e *estatefile.Estate) error {
 		if err != nil {
 			return &UsageError{err}
 		}
-		v := visit{target: probe.Target{Endpoint: parsed, ServerName: entry.ServerName}}
+		v := visit{target: probe.Target{Endpoint: parsed, ServerName: entry.ServerName, Plain: entry.HTTPPort, Effort: p.request.Effort}}
 		for _, name := range entry.Names {
 			reference, err := naming.Parse(name)
 			if err != nil {
@@ -270,7 +272,7 @@ func (p *planner) target(ctx context.Context, target string) error {
 	if err != nil {
 		return &UsageError{fmt.Errorf("%w; a file of this name does not exist either", err)}
 	}
-	p.addVisit(visit{target: probe.Target{Endpoint: parsed, Connect: p.connect}, names: p.names, trust: stores, audiences: audiences})
+	p.addVisit(visit{target: probe.Target{Endpoint: parsed, Connect: p.connect, Plain: p.request.HTTPPort, Effort: p.request.Effort}, names: p.names, trust: stores, audiences: audiences})
 	return nil
 }
 

@@ -2,10 +2,12 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"nurvik/core/facts"
 	"nurvik/core/judge"
 	"nurvik/core/policy"
 	"nurvik/core/probe"
@@ -16,11 +18,11 @@ import (
 
 // targetFlags are the flags of commands that examine and judge what they are given.
 type targetFlags struct {
-	at, policy, failFrom, resolver string
-	request                        audit.Request
-	deadlines                      probe.Deadlines
-	material                       materialFlags
-	asking                         askingFlags
+	at, policy, failFrom, resolver, effort string
+	request                                audit.Request
+	deadlines                              probe.Deadlines
+	material                               materialFlags
+	asking                                 askingFlags
 }
 
 func (a *app) addTargets(cmd *cobra.Command, f *targetFlags) {
@@ -36,6 +38,8 @@ func (a *app) addTargets(cmd *cobra.Command, f *targetFlags) {
 	flags.StringArrayVar(&f.request.Connect, "connect", nil, "visit this `ADDRESS[:PORT]` instead of the name's; repeat for more")
 	flags.StringVar(&f.failFrom, "fail-from", "fault", "end with 1 from this `SEVERITY` on: fault, risk, note or never")
 	flags.StringVar(&f.resolver, "resolver", "", "name server `ADDRESS[:PORT]` to ask instead of the system's")
+	flags.Uint16Var(&f.request.HTTPPort, "http-port", 0, "`PORT` on which plain HTTP is looked for (default 80 beside 443)")
+	flags.StringVar(&f.effort, "effort", string(facts.Normal), "how much each visit asks, `EFFORT`: quick, normal or full")
 	flags.DurationVar(&f.deadlines.Connect, "connect-timeout", probe.DefaultConnect, "`TIME` for one connection")
 	flags.DurationVar(&f.deadlines.Handshake, "handshake-timeout", probe.DefaultHandshake, "`TIME` for the answer to one hello")
 	flags.DurationVar(&f.deadlines.Visit, "visit-timeout", probe.DefaultVisit, "`TIME` for the visit of one address")
@@ -66,7 +70,10 @@ func (a *app) understand(f *targetFlags) (u understood, err error) {
 	if u.network, err = vantage.Network(f.resolver); err != nil {
 		return u, usage(fmt.Errorf("--resolver: %w", err))
 	}
-	f.request.Networks = f.asking.networks
+	f.request.Networks, f.request.Effort = f.asking.networks, facts.Effort(f.effort)
+	if !slices.Contains([]facts.Effort{facts.Quick, facts.Normal, facts.Full}, f.request.Effort) {
+		return u, usage(fmt.Errorf("--effort is quick, normal or full, not %q", f.effort))
+	}
 	return u, nil
 }
 

@@ -50,6 +50,7 @@ type Entry struct {
 	Endpoint   string            `yaml:"endpoint"`
 	Names      []string          `yaml:"names,omitempty,flow"`   // that must be covered; default the endpoint's own
 	Connect    []string          `yaml:"connect,omitempty,flow"` // ADDRESS[:PORT], instead of the name's addresses
+	HTTPPort   uint16            `yaml:"http-port,omitempty"`    // on which plain HTTP is looked for; without it 80 beside 443
 	ServerName string            `yaml:"server-name,omitempty"`  // sent in the handshake, instead of the first name
 	Trust      []string          `yaml:"trust,omitempty,flow"`
 	Audiences  []string          `yaml:"audiences,omitempty,flow"`

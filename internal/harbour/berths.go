@@ -1,13 +1,16 @@
 package harbour
 
 import (
+	"bytes"
 	"crypto"
 	"crypto/tls"
 	"encoding/asn1"
 	"math/big"
+	"net"
 	"time"
 
 	"nurvik/core/forge"
+	"nurvik/core/tlswire"
 )
 
 const domain = "tarnholm.example"
@@ -30,12 +33,39 @@ type berth struct {
 	chain    func(leaf [][]byte, i *issuers) [][]byte
 	min, max uint16
 	behave   behaviour // instead of TLS
+	wire     *wire     // a server with a wider past, instead of the library's
+	config   func(c *tls.Config, i *issuers, b berth) error
+	loose    bool // without strict transport security
+	plain    bool // plain HTTP on the plain port, without a redirection
 	revoked  bool
 	staple   string // kind of the answer that comes along; "" for none
 }
 
 // noRevocation is the extension noRevAvail (RFC 9608, 2).
 var noRevocation = forge.Extension{ID: asn1.ObjectIdentifier{2, 5, 29, 56}, Value: []byte{5, 0}}
+
+// suites limits a server to the suites.
+func suites(list ...uint16) func(*tls.Config, *issuers, berth) error {
+	return func(c *tls.Config, _ *issuers, _ berth) error { c.CipherSuites = list; return nil }
+}
+
+// byDefault serves another host's certificate to clients that do not name this one.
+func byDefault(host string) func(*tls.Config, *issuers, berth) error {
+	return func(c *tls.Config, i *issuers, b berth) error {
+		other, err := berth{host: host}.certificate(i)
+		if err != nil {
+			return err
+		}
+		mine := c.Certificates[0]
+		c.GetCertificate = func(h *tls.ClientHelloInfo) (*tls.Certificate, error) {
+			if h.ServerName == b.fullName() {
+				return &mine, nil
+			}
+			return other, nil
+		}
+		return nil
+	}
+}
 
 // fullName is the host name.
 func (b berth) fullName() string {
@@ -138,6 +168,49 @@ func berths(r *registry) []berth {
 		{host: "bilge", about: "a negative serial number", addresses: []string{"127.30.6.4"},
 			leaf: func(w *forge.Template, _ time.Time) { w.Serial = big.NewInt(-3063) }},
 
+		{host: "galley", about: "3DES and RC4 beside better suites", addresses: []string{"127.30.7.3"}, key: rsaKey(2048),
+			config: suites(0xc02f, 0xc030, 0xc012, 0xc011)},
+		{host: "yawl", about: "TLS 1.2 without forward secrecy", addresses: []string{"127.30.7.4"}, key: rsaKey(2048), max: tls.VersionTLS12,
+			config: suites(0x009c, 0x009d)},
+		{host: "ketch", about: "no hybrid key exchange", addresses: []string{"127.30.7.5"},
+			config: func(c *tls.Config, _ *issuers, _ berth) error {
+				c.CurvePreferences = []tls.CurveID{tls.X25519, tls.CurveP256}
+				return nil
+			}},
+		{host: "brig", about: "everything that was ever allowed", addresses: []string{"127.30.7.6"}, key: rsaKey(2048), wire: &wire{
+			versions: []tlswire.Version{tlswire.SSL20, tlswire.SSL30, tlswire.TLS10}, clientOrder: true, plainHello: true, compression: true,
+			suites: []string{"TLS_RSA_WITH_AES_128_CBC_SHA", "TLS_RSA_WITH_DES_CBC_SHA", "TLS_RSA_EXPORT_WITH_RC4_40_MD5", "TLS_RSA_WITH_NULL_SHA", "TLS_DH_anon_WITH_AES_128_CBC_SHA"}}},
+		{host: "barge", about: "DHE with a small prime, and 3DES first", addresses: []string{"127.30.7.7"}, key: rsaKey(2048), wire: &wire{
+			versions: []tlswire.Version{tlswire.TLS12}, prime: new(big.Int).SetBytes(bytes.Repeat([]byte{0xfb}, 96)), heartbeat: true,
+			suites: []string{"TLS_DHE_RSA_WITH_3DES_EDE_CBC_SHA", "TLS_DHE_RSA_WITH_AES_128_GCM_SHA256"}}},
+		{host: "cutter", about: "does not answer hellos with new things", addresses: []string{"127.30.7.8"}, key: rsaKey(2048), wire: &wire{
+			versions: []tlswire.Version{tlswire.TLS12}, stubborn: true, suites: []string{"TLS_DHE_RSA_WITH_AES_128_GCM_SHA256"}}},
+		{host: "dory", about: "chooses what was not offered", addresses: []string{"127.30.7.9"}, key: rsaKey(2048), wire: &wire{
+			versions: []tlswire.Version{tlswire.TLS12}, willful: "TLS_AES_128_CCM_SHA256"}},
+		{host: "decoy", about: "another's certificate", addresses: []string{"127.30.7.10"},
+			config: func(c *tls.Config, i *issuers, _ berth) (err error) {
+				c.Certificates[0].PrivateKey, err = i.keys.ec("decoy")
+				return err
+			}},
+		{host: "arcade", about: "another certificate for clients without a name", addresses: []string{"127.30.7.11"}, config: byDefault("mall")},
+		{host: "twins", about: "two addresses with two certificates", addresses: []string{"127.30.7.12", "127.30.7.13"},
+			config: func(c *tls.Config, i *issuers, b berth) error {
+				b.leaf = lasting(-19*dayLong, -19*dayLong+leafLifetime)
+				other, err := b.certificate(i)
+				if err != nil {
+					return err
+				}
+				first := c.Certificates[0]
+				c.GetCertificate = func(h *tls.ClientHelloInfo) (*tls.Certificate, error) {
+					if host, _, _ := net.SplitHostPort(h.Conn.LocalAddr().String()); host == b.addresses[0] {
+						return &first, nil
+					}
+					return other, nil
+				}
+				return nil
+			}},
+		{host: "landing", about: "plain HTTP without a redirection, and no strict transport", addresses: []string{"127.30.7.14"}, loose: true, plain: true},
+		{host: "torrent", about: "answers without end", addresses: []string{"127.30.8.8"}, behave: torrent},
 		{host: "winch", about: "TLS 1.0 and 1.1 only", addresses: []string{"127.30.7.1"}, min: tls.VersionTLS10, max: tls.VersionTLS11},
 		{host: "chandler", about: "TLS 1.0 to 1.3", addresses: []string{"127.30.7.2"}, min: tls.VersionTLS10},
 

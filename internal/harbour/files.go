@@ -72,6 +72,9 @@ endpoints:
 		if !b.noConnect {
 			list("connect", connect)
 		}
+		if b.plain {
+			fmt.Fprintf(&out, "    http-port: %d\n", port+plainOffset)
+		}
 		list("trust", b.trust)
 		list("audiences", b.audiences)
 		fmt.Fprintf(&out, "    labels: {about: %q}\n", b.about)

@@ -6,6 +6,8 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"io"
+	"net/http"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -106,24 +108,33 @@ func (h *Harbour) open(all []berth, i *issuers, o Options) error {
 		if failures[n] != nil {
 			return fmt.Errorf("%s: %w", b.fullName(), failures[n])
 		}
-		if err := h.moor(b, served[n], o.Port); err != nil {
+		if err := h.moor(b, served[n], i, o.Port); err != nil {
 			return err
 		}
 	}
 	return h.names.start(h.NameServer)
 }
 
-func (h *Harbour) moor(b berth, certificate *tls.Certificate, port uint16) error {
+func (h *Harbour) moor(b berth, certificate *tls.Certificate, i *issuers, port uint16) error {
 	for _, address := range append(append([]string{}, b.addresses...), b.closed...) {
 		h.names.addresses[b.fullName()] = append(h.names.addresses[b.fullName()], netip.MustParseAddr(address))
 	}
 	for _, address := range b.addresses {
 		at := address + ":" + strconv.Itoa(int(port))
 		var err error
-		if b.behave != nil {
+		switch {
+		case b.behave != nil:
 			err = h.listeners.serve(at, b.behave)
-		} else {
-			err = h.listeners.serveTLS(at, b.config(certificate), b.about)
+		case b.wire != nil:
+			err = h.listeners.serve(at, b.wire.serve(certificate))
+		default:
+			var config *tls.Config
+			if config, err = b.settings(certificate, i); err == nil {
+				err = h.listeners.serveTLS(at, config, b.about, !b.loose)
+			}
+		}
+		if err == nil && b.plain {
+			err = h.listeners.serveHTTP(address+":"+strconv.Itoa(int(port+plainOffset)), http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "Welcome ashore.\n") }))
 		}
 		if err != nil {
 			return err
@@ -132,7 +143,10 @@ func (h *Harbour) moor(b berth, certificate *tls.Certificate, port uint16) error
 	return nil
 }
 
-func (b berth) config(certificate *tls.Certificate) *tls.Config {
+// plainOffset is how far above its port a berth has plain HTTP.
+const plainOffset = 2000
+
+func (b berth) settings(certificate *tls.Certificate, i *issuers) (*tls.Config, error) {
 	c := &tls.Config{Certificates: []tls.Certificate{*certificate}, MinVersion: tls.VersionTLS12, MaxVersion: tls.VersionTLS13}
 	if b.min != 0 {
 		c.MinVersion = b.min
@@ -140,7 +154,10 @@ func (b berth) config(certificate *tls.Certificate) *tls.Config {
 	if b.max != 0 {
 		c.MaxVersion = b.max
 	}
-	return c
+	if b.config != nil {
+		return c, b.config(c, i, b)
+	}
+	return c, nil
 }
 
 // certificate makes the berth's key and chain.

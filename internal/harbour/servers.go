@@ -71,12 +71,15 @@ func (l *listeners) listen(address string) (net.Listener, error) {
 }
 
 // serveTLS answers HTTPS on the address.
-func (l *listeners) serveTLS(address string, config *tls.Config, about string) error {
+func (l *listeners) serveTLS(address string, config *tls.Config, about string, strict bool) error {
 	listener, err := l.listen(address)
 	if err != nil {
 		return err
 	}
 	l.web(tls.NewListener(listener, config), http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		if strict {
+			w.Header().Set("Strict-Transport-Security", "max-age=31536000")
+		}
 		fmt.Fprintln(w, "Tarnholm Harbour Authority: "+about)
 	}))
 	return nil

@@ -122,7 +122,7 @@ func targetOf(e store.Endpoint) (probe.Target, error) {
 	if err != nil {
 		return probe.Target{}, err
 	}
-	t := probe.Target{Endpoint: parsed, ServerName: e.ServerName}
+	t := probe.Target{Endpoint: parsed, ServerName: e.ServerName, Plain: e.HTTPPort}
 	for _, text := range e.Connect {
 		c, err := endpoint.ParseConnect(text)
 		if err != nil {

@@ -27,6 +27,7 @@ type Endpoint struct {
 	Target     string
 	Names      []string `gorm:"serializer:json"`
 	Connect    []string `gorm:"serializer:json"`
+	HTTPPort   uint16   `gorm:"column:http_port"`
 	ServerName string
 	Trust      []string          `gorm:"serializer:json"`
 	Audiences  []string          `gorm:"serializer:json"`
