@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nurvik/core/facts"
 	"nurvik/core/judge"
 	"nurvik/internal/api"
 	"nurvik/internal/audit"
@@ -20,6 +21,7 @@ import (
 type auditFlags struct {
 	targetFlags
 	parallel        int
+	long            bool
 	shared          sharedFlag
 	send            bool
 	server, holding string
@@ -50,6 +52,7 @@ target with a / in it, or that exists as a path, is a file; name:443 never is.`,
 	a.addTargets(cmd, &f.targetFlags)
 	f.shared.add(cmd)
 	flags := cmd.Flags()
+	flags.BoolVar(&f.long, "long", false, "show everything that was learnt of each endpoint")
 	flags.BoolVar(&f.send, "send", false, "send the facts of the files, never a private part, to the service: it shows them as a holding")
 	flags.StringVar(&f.holding, "holding", "", "with --send, `NAME` of the holding (default this machine's)")
 	addServer(cmd, &f.server)
@@ -86,7 +89,7 @@ func (a *app) audit(ctx context.Context, f *auditFlags) error {
 	if a.output == "json" {
 		err = report.JSON(a.stdout, result)
 	} else {
-		err = report.Audit(a.stdout, result, a.style())
+		err = a.tables(result, f.long)
 	}
 	switch {
 	case err != nil:
@@ -97,6 +100,25 @@ func (a *app) audit(ctx context.Context, f *auditFlags) error {
 		return &statusError{status: statusFindings}
 	case len(result.Unexamined) > 0:
 		return &statusError{status: statusUnexamined}
+	}
+	return nil
+}
+
+// tables writes the report, and what was learnt on the wire where one endpoint
+// is asked about, or of all with --long.
+func (a *app) tables(result *audit.Report, long bool) error {
+	if err := report.Audit(a.stdout, result, a.style()); err != nil {
+		return err
+	}
+	if len(result.Targets) != 1 && !long {
+		return nil
+	}
+	for _, t := range result.Targets {
+		if e, ok := t.Facts.(facts.Endpoint); ok {
+			if err := report.Wire(a.stdout, e, long, a.style()); err != nil {
+				return err
+			}
+		}
 	}
 	return nil
 }

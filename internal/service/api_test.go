@@ -152,7 +152,7 @@ func TestListsArePagedSortedAndFiltered(t *testing.T) {
 	assert.Equal(t, "fault", page.Items[0].Severity)
 	findings, err := shared.client.Findings(t.Context(), client.FindingFilter{Code: "proto.obsolete"})
 	require.NoError(t, err)
-	assert.Len(t, findings, 4)
+	assert.Len(t, findings, 7)
 	assert.NotEmpty(t, findings[0].Why)
 }
 

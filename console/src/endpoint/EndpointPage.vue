@@ -31,6 +31,10 @@
         <LeafDetails v-if="leaf" :certificate="leaf" />
       </div>
     </div>
+    <section v-if="answering.length" class="chains" :aria-label="t('wire.title')">
+      <h2>{{ t('wire.title') }}</h2>
+      <WireTables v-for="observation in answering" :key="observation.address" :observation="observation" :several="answering.length > 1" />
+    </section>
     <section v-if="examination.judgement" class="chains" :aria-label="t('chain.title')">
       <h2>{{ t('chain.title') }}</h2>
       <p v-if="!examination.judgement.chains?.length" class="sheet">{{ t('chain.none') }}</p>
@@ -56,6 +60,7 @@ import AudienceTable from './AudienceTable.vue'
 import ChainDrawing from './ChainDrawing.vue'
 import LeafDetails from './LeafDetails.vue'
 import ProtocolTable from './ProtocolTable.vue'
+import WireTables from './WireTables.vue'
 import type { Examination, Failure } from '../api/client'
 
 const props = defineProps<{ id: number }>()
@@ -74,6 +79,7 @@ onMounted(load)
 watch(() => [props.id, audits.ended], load)
 
 const findings = computed(() => examination.value?.findings ?? [])
+const answering = computed(() => examination.value?.facts?.observations?.filter((o) => o.outcome === 'answered' && o.versions?.some((v) => v.suites?.length)) ?? [])
 const leaf = computed(() => examination.value?.judgement?.certificates?.find((c) => c.sha256 === examination.value?.judgement?.leaf))
 const facts = computed(() => {
   const x = examination.value

@@ -9,7 +9,7 @@ function observed(versions: Observation['versions']): Observation {
 describe('protocolRows', () => {
   it('has a row for each version, newest first, and a cell for each address', () => {
     const rows = protocolRows([observed([]), observed([])])
-    expect(rows.map((r) => r.version)).toEqual(['TLS 1.3', 'TLS 1.2', 'TLS 1.1', 'TLS 1.0'])
+    expect(rows.map((r) => r.version)).toEqual(['TLS 1.3', 'TLS 1.2', 'TLS 1.1', 'TLS 1.0', 'SSL 3.0', 'SSL 2.0'])
     expect(rows.every((r) => r.cells.length === 2)).toBe(true)
   })
   it('marks accepted obsolete versions as wrong, and nothing else', () => {

@@ -1,0 +1,91 @@
+<template>
+  <div class="wire">
+    <div class="sheet table" data-test="suites">
+      <p v-if="several" class="soft on mono">{{ observation.address }}</p>
+      <table>
+        <thead>
+          <tr>
+            <th>{{ t('wire.suite') }}</th>
+            <th v-for="version in matrix.versions" :key="version">{{ version }}</th>
+            <th></th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="row in matrix.rows" :key="row.suite" :class="{ wrong: row.weak }">
+            <th scope="row" class="mono">{{ row.suite }}</th>
+            <td v-for="(place, index) in row.places" :key="index">{{ place || '·' }}</td>
+            <td class="remark">{{ row.weak ? t('wire.weak') : row.forwardSecrecy ? '' : t('wire.noForwardSecrecy') }}</td>
+          </tr>
+          <tr>
+            <th scope="row">{{ t('wire.order') }}</th>
+            <td v-for="(order, index) in matrix.orders" :key="index">{{ order ? t(`order.${order as 'server'}`) : '–' }}</td>
+            <td></td>
+          </tr>
+        </tbody>
+      </table>
+      <dl>
+        <template v-for="fact in facts" :key="fact.title">
+          <dt>{{ fact.title }}</dt>
+          <dd>{{ fact.value }}</dd>
+        </template>
+      </dl>
+    </div>
+    <div v-if="observation.settings" class="sheet table" data-test="settings">
+      <table>
+        <thead>
+          <tr>
+            <th>{{ t('wire.setting') }}</th>
+            <th>{{ t('wire.is') }}</th>
+            <th>{{ t('protocol.expected') }}</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="row in rows" :key="row.name" :data-setting="row.name" :class="{ wrong: row.wrong }">
+            <th scope="row">{{ t(`setting.${row.name as 'heartbeat'}`) }}</th>
+            <td>{{ t(`answer.${row.is as 'yes'}`) }}</td>
+            <td class="soft">{{ row.should ? t(`answer.${row.should}`) : t('wire.either') }}</td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
+  </div>
+</template>
+
+<script lang="ts" setup>
+import { computed } from 'vue'
+import { t } from '../words/t'
+import { settingRows, suiteMatrix } from './wire-rows'
+import type { Observation } from '../api/client'
+
+const props = defineProps<{ observation: Observation; several: boolean }>()
+const matrix = computed(() => suiteMatrix(props.observation))
+const rows = computed(() => settingRows(props.observation))
+const facts = computed(() => {
+  const { groups, possession, settings, http } = props.observation
+  return [
+    { title: t('wire.groups'), value: groups?.accepted?.join(', ') ?? '' },
+    { title: t('wire.finite'), value: groups?.finite_field ? t('wire.bits', { bits: String(groups.finite_field.bits), name: groups.finite_field.name ?? '' }) : '' },
+    { title: t('wire.possession'), value: possession ? t(`possession.${possession}`) : '' },
+    { title: t('wire.signed'), value: settings?.signature_scheme ?? '' },
+    { title: t('wire.alpn'), value: settings?.alpn ?? '' },
+    { title: t('wire.strict'), value: http?.status ? http.strict_transport_security || t('answer.no') : '' },
+  ].filter((fact) => fact.value)
+})
+</script>
+
+<style scoped>
+.wire { display: grid; grid-template-columns: minmax(0, 1.5fr) minmax(0, 1fr); gap: 18px; align-items: start; }
+.table { padding: 4px 0 10px; overflow-x: auto; }
+table { border-collapse: collapse; width: 100%; }
+th, td { text-align: left; padding: 3px 12px; vertical-align: top; }
+thead th { color: var(--ink-soft); font-weight: 600; font-size: 12.5px; white-space: nowrap; }
+tbody th { font-weight: 400; }
+tbody th.mono { overflow-wrap: anywhere; }
+.remark { font-size: 12.5px; white-space: nowrap; }
+.wrong th, .wrong td { color: var(--faulty); font-weight: 600; }
+dl { display: grid; grid-template-columns: max-content minmax(0, 1fr); gap: 2px 16px; margin: 8px 12px 0; }
+dt { color: var(--ink-soft); }
+dd { margin: 0; overflow-wrap: anywhere; }
+.on { margin: 6px 12px 0; }
+@media (max-width: 900px) { .wire { grid-template-columns: minmax(0, 1fr); } }
+</style>
