@@ -2,7 +2,6 @@ package judge
 
 import (
 	"slices"
-	"strings"
 
 	"nurvik/core/facts"
 )
@@ -38,7 +37,7 @@ func checkVersions(b *bundle) {
 	case !slices.ContainsFunc(protocols.Current, func(version string) bool { return !lacks(version) }):
 		what := "no version that was offered"
 		if len(accepted) > 0 {
-			what = "only " + strings.Join(accepted, " and ")
+			what = "only " + joined(accepted)
 		}
 		f = found("proto.none-current", "versions", "protocol versions", "Neither TLS 1.2 nor TLS 1.3 is accepted, %s.", what)
 	case has("TLS 1.2") && lacks("TLS 1.3"):

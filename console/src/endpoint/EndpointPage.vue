@@ -18,23 +18,25 @@
 
     <p v-if="!examination.judgement" class="sheet">{{ t('endpoint.unjudged') }}</p>
     <div v-else class="columns">
-      <section :aria-label="t('findings.title')">
-        <h2>{{ t('findings.title') }}</h2>
-        <p v-if="!findings.length" class="sheet">{{ t('findings.none') }}</p>
-        <FindingCard v-for="finding in findings" :key="finding.id" :finding="finding" />
-      </section>
-      <div class="right">
+      <div class="side">
+        <section :aria-label="t('findings.title')">
+          <h2>{{ t('findings.title') }}</h2>
+          <p v-if="!findings.length" class="sheet">{{ t('findings.none') }}</p>
+          <FindingCard v-for="finding in findings" :key="finding.id" :finding="finding" />
+        </section>
+        <LeafDetails v-if="leaf" :certificate="leaf" />
+      </div>
+      <div class="side">
         <section :aria-label="t('protocol.title')">
           <h2>{{ t('protocol.title') }}</h2>
           <ProtocolTable :observations="examination.facts?.observations ?? []" />
         </section>
-        <LeafDetails v-if="leaf" :certificate="leaf" />
+        <section v-if="answering.length" :aria-label="t('wire.title')">
+          <h2>{{ t('wire.title') }}</h2>
+          <WireTables v-for="observation in answering" :key="observation.address" :observation="observation" :several="answering.length > 1" />
+        </section>
       </div>
     </div>
-    <section v-if="answering.length" class="chains" :aria-label="t('wire.title')">
-      <h2>{{ t('wire.title') }}</h2>
-      <WireTables v-for="observation in answering" :key="observation.address" :observation="observation" :several="answering.length > 1" />
-    </section>
     <section v-if="examination.judgement" class="chains" :aria-label="t('chain.title')">
       <h2>{{ t('chain.title') }}</h2>
       <p v-if="!examination.judgement.chains?.length" class="sheet">{{ t('chain.none') }}</p>
@@ -108,6 +110,6 @@ dd { margin: 0; overflow-wrap: anywhere; }
 .columns { display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1.15fr); gap: 20px 24px; align-items: start; }
 .chains { display: grid; gap: 10px; margin-top: 22px; }
 .chains h2 { margin: 8px 0 0; }
-.right { display: grid; gap: 18px; min-width: 0; }
+.side { display: grid; gap: 18px; min-width: 0; }
 @media (max-width: 900px) { .columns { grid-template-columns: minmax(0, 1fr); } }
 </style>

@@ -74,18 +74,19 @@ const facts = computed(() => {
 </script>
 
 <style scoped>
-.wire { display: grid; grid-template-columns: minmax(0, 1.5fr) minmax(0, 1fr); gap: 18px; align-items: start; }
+.wire { display: grid; gap: 14px; }
 .table { padding: 4px 0 10px; overflow-x: auto; }
 table { border-collapse: collapse; width: 100%; }
-th, td { text-align: left; padding: 3px 12px; vertical-align: top; }
+th, td { text-align: left; padding: 3px 8px; vertical-align: top; }
+th:first-child { padding-left: 14px; }
 thead th { color: var(--ink-soft); font-weight: 600; font-size: 12.5px; white-space: nowrap; }
 tbody th { font-weight: 400; }
 tbody th.mono { overflow-wrap: anywhere; }
-.remark { font-size: 12.5px; white-space: nowrap; }
+.remark { font-size: 12.5px; }
+tbody th.mono { font-size: 11.5px; }
 .wrong th, .wrong td { color: var(--faulty); font-weight: 600; }
 dl { display: grid; grid-template-columns: max-content minmax(0, 1fr); gap: 2px 16px; margin: 8px 12px 0; }
 dt { color: var(--ink-soft); }
 dd { margin: 0; overflow-wrap: anywhere; }
 .on { margin: 6px 12px 0; }
-@media (max-width: 900px) { .wire { grid-template-columns: minmax(0, 1fr); } }
 </style>
