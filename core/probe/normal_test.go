@@ -200,7 +200,8 @@ func TestConnectionsOfATypicalEndpoint(t *testing.T) {
 		o := observe(t, config, probe.Call{Effort: effort, Web: true})
 		return len(o.Connections)
 	}
-	assert.LessOrEqual(t, count(facts.Quick), 6)
+	assert.Equal(t, 3, count(facts.Quick), "docs/visits.md says so")
+	assert.LessOrEqual(t, count(facts.Full), 24)
 	o := observe(t, config, probe.Call{Web: true})
 	var purposes []string
 	for _, c := range o.Connections {
