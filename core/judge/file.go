@@ -18,7 +18,7 @@ func File(file facts.File, context Context) Judgement {
 	context.ready()
 	material := examine(file, &context)
 	if context.Material {
-		j.Findings, j.Certificates = merge(material.findings), []pki.Description{}
+		j.Findings, j.Certificates = merge(context.settle(j.Target, material.findings)), []pki.Description{}
 		j.Verdict = verdictOf(j.Findings)
 		return j
 	}
@@ -37,7 +37,7 @@ func File(file facts.File, context Context) Judgement {
 		j.draw(b, "", pool)
 	}
 	pool.add(given...)
-	j.Findings = merge(findings)
+	j.Findings = merge(context.settle(j.Target, findings))
 	j.Verdict = verdictOf(j.Findings)
 	j.Certificates = pool.descriptions()
 	return j

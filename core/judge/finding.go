@@ -4,6 +4,9 @@ import (
 	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
+	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -11,6 +14,7 @@ import (
 	"nurvik/core/chain"
 	"nurvik/core/facts"
 	"nurvik/core/pki"
+	"nurvik/core/policy"
 )
 
 // Severity says how bad a finding is.
@@ -56,6 +60,8 @@ type Finding struct {
 	Evidence  Evidence `json:"evidence"`
 	Remedy    string   `json:"remedy" doc:"What to do"`
 	Addresses []string `json:"addresses,omitempty" doc:"Where it was seen, for endpoints"`
+
+	Waived *policy.Waiver `json:"waived,omitempty" doc:"The policy takes it out of the verdict"`
 }
 
 // Evidence is what the finding rests on; only what applies is set.
@@ -117,6 +123,9 @@ type Chain struct {
 func verdictOf(findings []Finding) Verdict {
 	verdict := Sound
 	for _, f := range findings {
+		if f.Waived != nil {
+			continue
+		}
 		switch f.Severity {
 		case Fault:
 			return Faulty
@@ -125,6 +134,48 @@ func verdictOf(findings []Finding) Verdict {
 		}
 	}
 	return verdict
+}
+
+// settle applies the policy's severities and waivers to the findings of a target.
+func (c Context) settle(target string, findings []Finding) []Finding {
+	if len(c.Policy.Severities)+len(c.Policy.Waivers) == 0 {
+		return findings
+	}
+	out := findings[:0:0]
+	for _, f := range findings {
+		switch severity := c.Policy.Severity(f.Code); {
+		case severity == policy.Off:
+			continue
+		case severity != "" && f.Severity != None:
+			f.Severity = Severity(severity)
+		}
+		f.Waived = c.Policy.Waived(f.Code, target, c.At)
+		out = append(out, f)
+	}
+	return out
+}
+
+// CheckPolicy looks for codes in the policy that are not in the catalogue; the error says what may be meant.
+func CheckPolicy(p policy.Policy) error {
+	var failures []error
+	check := func(code string) {
+		if area, all := strings.CutSuffix(code, ".*"); all {
+			if !slices.ContainsFunc(Catalogue(), func(e Entry) bool { return strings.HasPrefix(e.Code, area+".") }) {
+				failures = append(failures, fmt.Errorf("there is no area %q of findings", area))
+			}
+			return
+		}
+		if _, err := Explain(code); err != nil {
+			failures = append(failures, err)
+		}
+	}
+	for _, code := range slices.Sorted(maps.Keys(p.Severities)) {
+		check(code)
+	}
+	for _, w := range p.Waivers {
+		check(w.Code)
+	}
+	return errors.Join(failures...)
 }
 
 // merge joins the same finding on several addresses into one and sorts.

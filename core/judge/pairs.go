@@ -265,7 +265,7 @@ func Files(files []facts.File, context Context) ([]Judgement, *pairing.Result) {
 	group.Wait()
 	for i, extra := range together {
 		j := &judgements[i]
-		j.Findings = merge(append(j.Findings, extra...))
+		j.Findings = merge(append(j.Findings, context.settle(j.Target, extra)...))
 		j.Verdict = verdictOf(j.Findings)
 	}
 	return judgements, result

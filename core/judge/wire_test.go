@@ -4,6 +4,7 @@ import (
 	"net/netip"
 	"slices"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -11,6 +12,7 @@ import (
 	"nurvik/core/facts"
 	"nurvik/core/forge"
 	"nurvik/core/judge"
+	"nurvik/core/policy"
 )
 
 func TestWire(t *testing.T) {
@@ -126,4 +128,36 @@ func TestWire(t *testing.T) {
 		assert.Equal(t, "reach.too-much", j.Findings[0].Code)
 		assert.Equal(t, judge.AtRisk, j.Verdict)
 	})
+}
+
+func TestPolicySettles(t *testing.T) {
+	s := newScene(t)
+	parse := func(text string) policy.Policy {
+		p, err := policy.Parse("x.yaml", []byte("name: x\ninherits: open-web\n"+text))
+		require.NoError(t, err)
+		return p
+	}
+	judged := func(p policy.Policy, at time.Time) judge.Judgement {
+		context := s.context()
+		context.Policy, context.At = p, at
+		return judge.Endpoint(observed(served("1.0,1.2", s.leaf(s.lower, nil), s.lower.DER, s.upper.DER)), context)
+	}
+	assert.Equal(t, []string{"proto.obsolete risk TLS 1.0", "proto.without-tls13 note TLS 1.3"}, codes(judged(parse(""), now)))
+	j := judged(parse("severities: {proto.*: fault, proto.without-tls13: \"off\"}\n"), now)
+	assert.Equal(t, []string{"proto.obsolete fault TLS 1.0"}, codes(j))
+	assert.Equal(t, judge.Faulty, j.Verdict)
+	waived := parse("waivers: [{code: proto.obsolete, target: \"" + host + ":443\", reason: the cranes need it, until: 2026-12-31}]\n")
+	j = judged(waived, now)
+	assert.Equal(t, judge.Sound, j.Verdict)
+	assert.Equal(t, "the cranes need it", j.Findings[0].Waived.Reason)
+	assert.Equal(t, judge.AtRisk, judged(waived, now.AddDate(0, 2, 0)).Verdict, "not for ever")
+
+	assert.NoError(t, judge.CheckPolicy(waived))
+	for _, name := range policy.Names() {
+		p, err := policy.Builtin(name)
+		require.NoError(t, err)
+		assert.NoError(t, judge.CheckPolicy(p), name)
+	}
+	assert.ErrorContains(t, judge.CheckPolicy(parse("severities: {proto.absolete: note}\n")), "proto.")
+	assert.ErrorContains(t, judge.CheckPolicy(parse("severities: {weather.*: note}\n")), "no area")
 }

@@ -4,7 +4,9 @@ package policy
 
 import (
 	"embed"
+	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -15,12 +17,48 @@ import (
 
 // Policy is what is expected.
 type Policy struct {
-	Name      string   `yaml:"name"`
-	About     string   `yaml:"about"`
+	Name       string            `yaml:"name"`
+	About      string            `yaml:"about"`
+	Inherits   string            `yaml:"inherits"`   // a built-in policy that holds where this one says nothing
+	Severities map[string]string `yaml:"severities"` // by code or area.*: fault, risk, note, or off
+	Waivers    []Waiver          `yaml:"waivers"`
+
 	Time      Time     `yaml:"time"`
 	Keys      Keys     `yaml:"keys"`
 	Hashes    Levels   `yaml:"hashes"`
 	Protocols Protocol `yaml:"protocols"`
+}
+
+// Waiver takes a finding out of the verdict until a day.
+type Waiver struct {
+	Code   string `yaml:"code" json:"-"`
+	Target string `yaml:"target" json:"-"` // endpoint or file; "" for all
+	Reason string `yaml:"reason" json:"reason"`
+	Until  string `yaml:"until" json:"until"` // a date, the last day included
+}
+
+// Off is the severity of what is not judged.
+const Off = "off"
+
+// Severity is what the policy makes of the code, "" where it says nothing. A
+// code counts before its area.
+func (p Policy) Severity(code string) string {
+	if s, ok := p.Severities[code]; ok {
+		return s
+	}
+	area, _, _ := strings.Cut(code, ".")
+	return p.Severities[area+".*"]
+}
+
+// Waived returns the waiver that holds for the finding at the time.
+func (p Policy) Waived(code, target string, at time.Time) *Waiver {
+	for _, w := range p.Waivers {
+		until, err := time.Parse(time.DateOnly, w.Until)
+		if err == nil && w.Code == code && (w.Target == "" || w.Target == target) && at.Before(until.AddDate(0, 0, 1)) {
+			return &w
+		}
+	}
+	return nil
 }
 
 // Time are the windows before expiry.
@@ -79,8 +117,67 @@ func Builtin(name string) (Policy, error) {
 	if err != nil {
 		return Policy{}, err
 	}
-	var p Policy
-	return p, strictyaml.Decode(name+".yaml", data, &p)
+	return Parse(name+".yaml", data)
+}
+
+// Load returns the built-in policy of the name, or reads the file of that path.
+func Load(nameOrPath string) (Policy, error) {
+	if slices.Contains(Names(), nameOrPath) {
+		return Builtin(nameOrPath)
+	}
+	data, err := os.ReadFile(nameOrPath)
+	if errors.Is(err, os.ErrNotExist) {
+		return Policy{}, fmt.Errorf("there is no policy and no file %q; built in are: %s", nameOrPath, strings.Join(Names(), ", "))
+	}
+	if err != nil {
+		return Policy{}, err
+	}
+	return Parse(nameOrPath, data)
+}
+
+// Parse reads a policy, with what it inherits beneath. Errors name file and line.
+func Parse(path string, data []byte) (Policy, error) {
+	var own Policy
+	if err := strictyaml.Decode(path, data, &own); err != nil {
+		return Policy{}, err
+	}
+	p := Policy{}
+	if own.Inherits != "" {
+		var err error
+		if p, err = Builtin(own.Inherits); err != nil {
+			return Policy{}, &strictyaml.Error{Name: path, Text: "inherits: " + err.Error()}
+		}
+		p.Name, p.About, p.Inherits = "", "", ""
+	}
+	if err := strictyaml.Decode(path, data, &p); err != nil { // over what is inherited, key by key
+		return Policy{}, err
+	}
+	return p, p.check(path)
+}
+
+// check looks for what YAML cannot know.
+func (p Policy) check(path string) error {
+	var failures []error
+	fail := func(format string, args ...any) {
+		failures = append(failures, &strictyaml.Error{Name: path, Text: fmt.Sprintf(format, args...)})
+	}
+	if p.Name == "" {
+		fail("the policy has no name")
+	}
+	if len(p.Protocols.Current) == 0 {
+		fail("protocols.current is empty; write inherits: open-web, or name the versions")
+	}
+	for code, severity := range p.Severities {
+		if !slices.Contains([]string{"fault", "risk", "note", Off}, severity) {
+			fail("severities: %s is %q; there are fault, risk, note and off", code, severity)
+		}
+	}
+	for i, w := range p.Waivers {
+		if _, err := time.Parse(time.DateOnly, w.Until); err != nil || w.Code == "" || w.Reason == "" {
+			fail("waiver %d needs a code, a reason and until, a date such as 2027-03-31", i+1)
+		}
+	}
+	return errors.Join(failures...)
 }
 
 // Default is the policy of endpoints that anyone may visit.

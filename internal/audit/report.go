@@ -62,7 +62,7 @@ func (s *Summary) Count(v judge.Verdict) {
 func (r *Report) Reaches(limit judge.Severity) bool {
 	for _, t := range r.Targets {
 		for _, f := range t.Findings {
-			if f.Severity != judge.None && f.Severity.AtLeast(limit) {
+			if f.Waived == nil && f.Severity != judge.None && f.Severity.AtLeast(limit) {
 				return true
 			}
 		}

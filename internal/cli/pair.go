@@ -77,9 +77,9 @@ func (a *app) pair(ctx context.Context, f *pairFlags, at time.Time, paths []stri
 	if err != nil {
 		return usage(err)
 	}
-	p, err := policy.Builtin(f.policy)
+	p, err := loadPolicy(f.policy)
 	if err != nil {
-		return usage(fmt.Errorf("--policy: %w", err))
+		return err
 	}
 	source, err := a.gather(ctx, &f.material, paths)
 	if err != nil {
@@ -109,9 +109,9 @@ func (a *app) pair(ctx context.Context, f *pairFlags, at time.Time, paths []stri
 
 // pairQuestion answers the single question; what is wrong beside never changes the answer.
 func (a *app) pairQuestion(ctx context.Context, f *pairFlags, at time.Time) error {
-	p, err := policy.Builtin(f.policy)
+	p, err := loadPolicy(f.policy)
 	if err != nil {
-		return usage(fmt.Errorf("--policy: %w", err))
+		return err
 	}
 	if f.key == "-" && f.certificate == "-" {
 		return usage(errors.New("standard input can be the key or the certificate, not both; \"nurvik pair -\" sorts out one stream"))

@@ -31,7 +31,7 @@ func (a *app) addTargets(cmd *cobra.Command, f *targetFlags) {
 	f.asking.add(cmd)
 	flags := cmd.Flags()
 	flags.StringVar(&f.at, "at", "", "judge as of this `TIME`: a date, RFC 3339, or an offset such as +30d")
-	flags.StringVar(&f.policy, "policy", policy.Default, "`POLICY` to judge by")
+	flags.StringVar(&f.policy, "policy", policy.Default, "`POLICY` to judge by: a built-in one or a file")
 	flags.StringArrayVar(&f.request.Trust, "trust", nil, "trust `STORE`; repeat for alternatives: system, a name, a file or a directory, with public:, private: or rehearsal: in front where needed (default system)")
 	flags.StringArrayVar(&f.request.Audiences, "audience", nil, "trust `STORE` that must accept; repeat for each that must")
 	flags.StringArrayVar(&f.request.Names, "name", nil, "`NAME` that must be covered; repeat for more. The first is sent as the server name")
@@ -64,8 +64,8 @@ func (a *app) understand(f *targetFlags) (u understood, err error) {
 	if u.limit, u.never, err = parseFailFrom(f.failFrom); err != nil {
 		return u, usage(err)
 	}
-	if u.policy, err = policy.Builtin(f.policy); err != nil {
-		return u, usage(fmt.Errorf("--policy: %w", err))
+	if u.policy, err = loadPolicy(f.policy); err != nil {
+		return u, err
 	}
 	if u.network, err = vantage.Network(f.resolver); err != nil {
 		return u, usage(fmt.Errorf("--resolver: %w", err))
@@ -75,6 +75,18 @@ func (a *app) understand(f *targetFlags) (u understood, err error) {
 		return u, usage(fmt.Errorf("--effort is quick, normal or full, not %q", f.effort))
 	}
 	return u, nil
+}
+
+// loadPolicy loads a built-in policy or a file, and checks its codes.
+func loadPolicy(text string) (policy.Policy, error) {
+	p, err := policy.Load(text)
+	if err == nil {
+		err = judge.CheckPolicy(p)
+	}
+	if err != nil {
+		return p, usage(fmt.Errorf("--policy: %w", err))
+	}
+	return p, nil
 }
 
 // options are those of every audit; its issuers are asked as the flags say.

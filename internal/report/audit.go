@@ -104,6 +104,10 @@ func findingsCell(findings []judge.Finding, width int, s Style) string {
 	for _, f := range findings {
 		head := fmt.Sprintf("%s  %s", f.Code, severityWord(f, s))
 		lines = append(lines, head, indent(f.Message+where(f), width))
+		if f.Waived != nil {
+			lines = append(lines, indent(fmt.Sprintf("Waived until %s: %s", f.Waived.Until, f.Waived.Reason), width))
+			continue
+		}
 		lines = append(lines, indent("Do: "+f.Remedy, width))
 	}
 	return strings.Join(lines, "\n")

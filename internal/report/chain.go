@@ -161,7 +161,9 @@ func (c *Chains) Yes() bool {
 // Reaches reports whether a finding is at least as severe as the limit.
 func (c *Chains) Reaches(limit judge.Severity) bool {
 	return slices.ContainsFunc(c.All(), func(a *ChainAnswer) bool {
-		return slices.ContainsFunc(a.Findings, func(f judge.Finding) bool { return f.Severity != judge.None && f.Severity.AtLeast(limit) })
+		return slices.ContainsFunc(a.Findings, func(f judge.Finding) bool {
+			return f.Waived == nil && f.Severity != judge.None && f.Severity.AtLeast(limit)
+		})
 	})
 }
 
