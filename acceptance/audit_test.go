@@ -55,7 +55,6 @@ func TestExitStatus(t *testing.T) {
 		{"a search that was given up", []string{"audit", file("maze.pem"), "--trust", outer}, 3, "", "chain.gave-up"},
 		{"an empty file", []string{"audit", empty}, 3, "", "empty.pem: nothing was"},
 		{"a file that is not there", []string{"audit", "./none.pem"}, 3, "", "./none.pem: no such file"},
-		{"another port without TLS at once", []string{"audit", "post.tarnholm.example:25"}, 2, "begins in plaintext", ""},
 		{"neither endpoint nor file", []string{"audit", "two words"}, 2, "a file of this name does not exist either", ""},
 		{"no target", []string{"audit"}, 2, "requires at least 1 arg", ""},
 		{"unknown flag", []string{"audit", "a.example", "--frm", "x"}, 2, "unknown flag: --frm", ""},

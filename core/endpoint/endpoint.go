@@ -4,6 +4,7 @@ package endpoint
 
 import (
 	"fmt"
+	"maps"
 	"net"
 	"net/netip"
 	"slices"
@@ -24,12 +25,29 @@ type Endpoint struct {
 // schemes that start TLS at once, with their registered ports (IANA service names).
 var schemes = map[string]uint16{"https": 443, "smtps": 465, "imaps": 993, "pop3s": 995, "ftps": 990, "ldaps": 636, "xmpps": 5223}
 
-// upgrades are the protocols that begin in plaintext. Visits do not speak them yet.
-var upgrades = []string{"smtp", "submission", "lmtp", "imap", "pop3", "ftp", "ldap", "xmpp", "xmpp-server", "postgres", "mysql", "nntp", "sieve"}
+// upgrades are the protocols that begin in plaintext, with their well-known ports.
+var upgrades = map[string]uint16{"smtp": 25, "submission": 587, "lmtp": 24, "imap": 143, "pop3": 110, "ftp": 21, "ldap": 389, "xmpp": 5222,
+	"xmpp-server": 5269, "postgres": 5432, "mysql": 3306, "nntp": 119, "sieve": 4190}
 
-// upgradePorts are the well-known ports of those protocols.
-var upgradePorts = map[uint16]string{21: "ftp", 24: "lmtp", 25: "smtp", 110: "pop3", 119: "nntp", 143: "imap", 389: "ldap", 587: "submission",
-	3306: "mysql", 4190: "sieve", 5222: "xmpp", 5269: "xmpp-server", 5432: "postgres"}
+// portOf is the port of a scheme, 0 for a scheme that is not known.
+func portOf(scheme string) uint16 {
+	if port, ok := schemes[scheme]; ok {
+		return port
+	}
+	return upgrades[scheme]
+}
+
+// schemeOf is how TLS begins on a well-known port, "" for others.
+func schemeOf(port uint16) string {
+	for _, list := range []map[string]uint16{schemes, upgrades} {
+		for scheme, known := range list {
+			if known == port {
+				return scheme
+			}
+		}
+	}
+	return ""
+}
 
 // ParseError says why a text names no endpoint, and the way out.
 type ParseError struct{ Text, Reason string }
@@ -58,27 +76,18 @@ func Parse(text string) (Endpoint, error) {
 
 // settle fills in scheme and port from each other.
 func (e Endpoint) settle(text string) (Endpoint, error) {
-	if slices.Contains(upgrades, e.Scheme) || e.Scheme == "" && upgradePorts[e.Port] != "" {
-		protocol := e.Scheme
-		if protocol == "" {
-			protocol = upgradePorts[e.Port]
-		}
-		return Endpoint{}, &ParseError{text, fmt.Sprintf("%s begins in plaintext, and this version visits only endpoints where TLS begins at once; where it does, write https://%s", protocol, e.hostPort())}
-	}
 	if e.Scheme == "http" {
 		return Endpoint{}, &ParseError{text, "http carries no TLS; name the https endpoint"}
 	}
 	if e.Scheme == "" {
-		e.Scheme = "https"
-		for scheme, port := range schemes {
-			if port == e.Port {
-				e.Scheme = scheme
-			}
+		if e.Scheme = schemeOf(e.Port); e.Scheme == "" {
+			e.Scheme = "https"
 		}
 	}
-	port, known := schemes[e.Scheme]
-	if !known {
-		return Endpoint{}, &ParseError{text, fmt.Sprintf("the scheme %q is not known; known are https, smtps, imaps, pop3s, ftps, ldaps and xmpps", e.Scheme)}
+	port := portOf(e.Scheme)
+	if port == 0 {
+		known := slices.Sorted(maps.Keys(schemes))
+		return Endpoint{}, &ParseError{text, fmt.Sprintf("the scheme %q is not known; known are %s, and %s with an upgrade", e.Scheme, strings.Join(known, ", "), strings.Join(slices.Sorted(maps.Keys(upgrades)), ", "))}
 	}
 	if e.Port == 0 {
 		e.Port = port
@@ -121,7 +130,7 @@ func (e Endpoint) hostPort() string {
 // String returns host:port, with the scheme in front where the port alone
 // would not tell how TLS begins.
 func (e Endpoint) String() string {
-	if e.Scheme == "https" && upgradePorts[e.Port] == "" || schemes[e.Scheme] == e.Port {
+	if scheme := schemeOf(e.Port); scheme == e.Scheme || scheme == "" && e.Scheme == "https" {
 		return e.hostPort()
 	}
 	return e.Scheme + "://" + e.hostPort()

@@ -29,6 +29,10 @@ func TestParse(t *testing.T) {
 		{"imaps://post.tarnholm.example", "post.tarnholm.example:993", "imaps", "post.tarnholm.example", 993, "post.tarnholm.example"},
 		{"ldaps://dir.tarnholm.example:1636", "ldaps://dir.tarnholm.example:1636", "ldaps", "dir.tarnholm.example", 1636, "dir.tarnholm.example"},
 		{"https://post.tarnholm.example:25", "https://post.tarnholm.example:25", "https", "post.tarnholm.example", 25, "post.tarnholm.example"},
+		{"smtp://post.tarnholm.example", "post.tarnholm.example:25", "smtp", "post.tarnholm.example", 25, "post.tarnholm.example"},
+		{"post.tarnholm.example:587", "post.tarnholm.example:587", "submission", "post.tarnholm.example", 587, "post.tarnholm.example"},
+		{"db.tarnholm.example:5432", "db.tarnholm.example:5432", "postgres", "db.tarnholm.example", 5432, "db.tarnholm.example"},
+		{"ldap://dir.tarnholm.example:1389", "ldap://dir.tarnholm.example:1389", "ldap", "dir.tarnholm.example", 1389, "dir.tarnholm.example"},
 		{"fähre.tarnholm.example", "xn--fhre-loa.tarnholm.example:443", "https", "xn--fhre-loa.tarnholm.example", 443, "xn--fhre-loa.tarnholm.example"},
 	}
 	for _, tt := range tests {
@@ -55,9 +59,6 @@ func TestParseRefuses(t *testing.T) {
 		"[2001:db8::7":                    "[address]:port",
 		"gopher://tides":                  "scheme",
 		"http://tides.tarnholm.example":   "no TLS",
-		"smtp://post.tarnholm.example":    "begins in plaintext",
-		"post.tarnholm.example:25":        "https://post.tarnholm.example:25",
-		"db.tarnholm.example:5432":        "postgres begins in plaintext",
 		"https://ti des.tarnholm.example": "character",
 	}
 	for in, reason := range tests {

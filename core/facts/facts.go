@@ -36,6 +36,9 @@ const (
 	NotTLS     Outcome = "not-tls"     // the answer was no TLS
 	BadMessage Outcome = "bad-message" // the answer was TLS records with undecodable contents
 	TooMuch    Outcome = "too-much"    // the answer did not end
+
+	DialogueRefused Outcome = "dialogue-refused"        // a plaintext dialogue did not lead to TLS
+	Early           Outcome = "plaintext-after-upgrade" // plaintext came between its go-ahead and TLS
 )
 
 // Observation is the result of the visit to one address under one server name.
@@ -43,7 +46,7 @@ type Observation struct {
 	Address      netip.AddrPort `json:"address"`
 	ServerName   string         `json:"server_name" doc:"The name sent in the handshake, empty for none"`
 	At           time.Time      `json:"at"`
-	Outcome      Outcome        `json:"outcome" enum:"answered,refused,timeout,reset,not-tls,bad-message,too-much"`
+	Outcome      Outcome        `json:"outcome" enum:"answered,refused,timeout,reset,not-tls,bad-message,too-much,dialogue-refused,plaintext-after-upgrade"`
 	Detail       string         `json:"detail,omitempty" doc:"What was met, in words"`
 	Versions     []Version      `json:"versions"`
 	Certificates [][]byte       `json:"certificates" doc:"DER of each certificate, as served"`

@@ -114,7 +114,8 @@ func (b *bundle) read(o facts.Observation) {
 // reach judges how the visits ended, and tells whether any address gave an answer.
 func reach(e facts.Endpoint) (findings []Finding, answered bool) {
 	answers := func(o facts.Observation) bool {
-		return o.Outcome == facts.Answered || o.Outcome == facts.NotTLS || o.Outcome == facts.BadMessage || o.Outcome == facts.TooMuch
+		return o.Outcome == facts.Answered || o.Outcome == facts.NotTLS || o.Outcome == facts.BadMessage || o.Outcome == facts.TooMuch ||
+			o.Outcome == facts.DialogueRefused || o.Outcome == facts.Early
 	}
 	answered = slices.ContainsFunc(e.Observations, answers)
 	for _, o := range e.Observations {
@@ -127,6 +128,10 @@ func reach(e facts.Endpoint) (findings []Finding, answered bool) {
 			f = found("reach.not-tls", e.Endpoint, e.Endpoint, "Something else than TLS answers on the port: %s.", o.Detail)
 		case o.Outcome == facts.TooMuch:
 			f = found("reach.too-much", e.Endpoint, e.Endpoint, "The endpoint answers without end, and the visit was ended: %s.", o.Detail)
+		case o.Outcome == facts.DialogueRefused:
+			f = found("reach.dialogue-refused", e.Endpoint, e.Endpoint, "The plaintext dialogue did not lead to TLS: %s.", o.Detail)
+		case o.Outcome == facts.Early:
+			f = found("reach.plaintext-after-upgrade", e.Endpoint, e.Endpoint, "The upgrade to TLS can be tampered with: %s.", o.Detail)
 		case o.Outcome == facts.BadMessage:
 			f = found("reach.bad-message", e.Endpoint, e.Endpoint, "TLS answers, but %s.", o.Detail)
 		case answered:

@@ -180,5 +180,21 @@ func (p Policy) check(path string) error {
 	return errors.Join(failures...)
 }
 
+// Opportunistic is the policy of endpoints whose clients check nobody: mail
+// between servers, on port 25, and XMPP between servers (RFC 7435).
+const Opportunistic = "opportunistic"
+
+// For is the policy that an endpoint of the scheme and port is judged by, where
+// nothing else is asked for than the default.
+func For(p Policy, scheme string, port uint16) Policy {
+	if p.Name != Default || scheme != "xmpp-server" && (scheme != "smtp" || port != 25) {
+		return p
+	}
+	if own, err := Builtin(Opportunistic); err == nil {
+		return own
+	}
+	return p
+}
+
 // Default is the policy of endpoints that anyone may visit.
 const Default = "open-web"

@@ -120,6 +120,9 @@ func (v *visit) learn(hello tlswire.ClientHello, answer tlswire.Answer, err erro
 	switch {
 	case errors.As(err, &alert):
 		fact.Answer, fact.Detail = facts.Declined, "alert "+alert.Alert.Name()
+	case errors.As(err, &notTLS) && dialogues[v.call.Scheme] != nil: // it came too late to be seen before the hello
+		v.fail(facts.Early, &earlyError{notTLS.Begin})
+		return 0, false, false
 	case errors.As(err, &notTLS):
 		v.fail(facts.NotTLS, err)
 		return 0, false, false

@@ -76,7 +76,7 @@ type Target struct {
 
 // Call is how each address of the target is visited.
 func (t Target) Call() Call {
-	c := Call{ServerName: t.serverName(), Effort: t.Effort, Web: t.Endpoint.Scheme == "https", Plain: t.Plain}
+	c := Call{Scheme: t.Endpoint.Scheme, ServerName: t.serverName(), Effort: t.Effort, Web: t.Endpoint.Scheme == "https", Plain: t.Plain}
 	if c.Web && c.Plain == 0 && t.Endpoint.Port == 443 && len(t.Connect) == 0 {
 		c.Plain = 80
 	}

@@ -22,6 +22,7 @@ const maxConnections = 420
 // Call says what a visit is to learn of an address.
 type Call struct {
 	ServerName string       // to send; "" sends none
+	Scheme     string       // of the endpoint; some begin with a plaintext dialogue
 	Effort     facts.Effort // "" for normal
 	Web        bool         // the application is HTTP
 	Plain      uint16       // port on which plain HTTP is looked for, 0 for none
@@ -128,7 +129,7 @@ func refused(err error) bool {
 
 // fail notes a way of not answering; the more telling one is kept.
 func (v *visit) fail(outcome facts.Outcome, err error) {
-	rank := map[facts.Outcome]int{facts.Refused: 1, facts.Reset: 2, facts.Timeout: 3, facts.NotTLS: 4, facts.TooMuch: 5, facts.BadMessage: 6}
+	rank := map[facts.Outcome]int{facts.Refused: 1, facts.Reset: 2, facts.Timeout: 3, facts.NotTLS: 4, facts.TooMuch: 5, facts.BadMessage: 6, facts.DialogueRefused: 7, facts.Early: 8}
 	if rank[outcome] > rank[v.failure] {
 		v.failure, v.observation.Detail = outcome, err.Error()
 	}
@@ -195,7 +196,36 @@ func (v *visit) connectTo(ctx context.Context, address netip.AddrPort, purpose s
 	}
 	_ = raw.SetDeadline(deadline) // a connection that refuses a deadline fails at the first read
 	stop := context.AfterFunc(ctx, func() { _ = raw.SetDeadline(time.Unix(1, 0)) })
-	return &countingConn{Conn: raw, started: started, stop: stop}, record, true
+	conn := &countingConn{Conn: raw, started: started, stop: stop}
+	if address == v.observation.Address {
+		if err := upgrade(conn, v.call.Scheme, v.host()); err != nil {
+			v.dialogueFailure(err)
+			v.close(conn, record, err)
+			return nil, nil, false
+		}
+	}
+	return conn, record, true
+}
+
+// host is the name that a dialogue addresses.
+func (v *visit) host() string {
+	if v.call.ServerName != "" {
+		return v.call.ServerName
+	}
+	return v.observation.Address.Addr().String()
+}
+
+func (v *visit) dialogueFailure(err error) {
+	var early *earlyError
+	switch {
+	case isTimeout(err):
+		v.silent = true
+		v.fail(facts.Timeout, errors.New("connected, but its dialogue did not go on in time"))
+	case errors.As(err, &early):
+		v.fail(facts.Early, err)
+	default:
+		v.fail(facts.DialogueRefused, err)
+	}
 }
 
 func (v *visit) dialFailure(err error) string {

@@ -93,6 +93,7 @@ func (p *Plan) Run(ctx context.Context, o Options) *Report {
 // contextOf is the context that the i-th endpoint is judged by.
 func (p *Plan) contextOf(i int, common judge.Context) judge.Context {
 	v := p.visits[i]
+	common.Policy = policy.For(common.Policy, v.target.Endpoint.Scheme, v.target.Endpoint.Port)
 	common.Names, common.Trust, common.Audiences = v.names, v.trust, v.audiences
 	return common
 }

@@ -52,7 +52,7 @@ func TestParseSaysWhereAndWhat(t *testing.T) {
 		{"bad name", "endpoints:\n  - endpoint: a.example\n    names: ['*.example']\n", "neither a host name nor an address"},
 		{"store without contents", "stores: {inner: {kind: private}}\nendpoints: []\n", "needs either a path or pem"},
 		{"unknown kind", "stores: {inner: {kind: secret, path: a}}\nendpoints: []\n", "public, private and rehearsal"},
-		{"plaintext protocol", "endpoints:\n  - endpoint: smtp://post.example\n", "begins in plaintext"},
+		{"a scheme that is not known", "endpoints:\n  - endpoint: gopher://post.example\n", "is not known"},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {

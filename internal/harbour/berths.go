@@ -32,6 +32,9 @@ type berth struct {
 	leaf     func(w *forge.Template, now time.Time) // changes the leaf that would be issued
 	chain    func(leaf [][]byte, i *issuers) [][]byte
 	min, max uint16
+	scheme   string    // "" for https
+	between  string    // plaintext after the go-ahead of a dialogue
+	refuses  dialogue  // instead of the usual dialogue of the scheme
 	behave   behaviour // instead of TLS
 	wire     *wire     // a server with a wider past, instead of the library's
 	config   func(c *tls.Config, i *issuers, b berth) error
@@ -65,6 +68,14 @@ func byDefault(host string) func(*tls.Config, *issuers, berth) error {
 		}
 		return nil
 	}
+}
+
+// endpoint is how the estate file names the berth.
+func (b berth) endpoint() string {
+	if b.scheme == "" {
+		return b.fullName() + ":443"
+	}
+	return b.scheme + "://" + b.fullName()
 }
 
 // fullName is the host name.
@@ -227,6 +238,24 @@ func berths(r *registry) []berth {
 			leaf: func(w *forge.Template, _ time.Time) { w.Unlisted, w.Extra = true, append(w.Extra, noRevocation) }},
 		{host: "flagstaff", about: "staples a good answer", addresses: []string{"127.30.9.10"}, staple: "good", leaf: asking(r.base + "/status/good")},
 		{host: "semaphore", about: "staples an old answer", addresses: []string{"127.30.9.11"}, staple: "stale", leaf: asking(r.base + "/status/good")},
+
+		{host: "post", about: "mail from elsewhere", addresses: []string{"127.30.10.1"}, scheme: "smtp"},
+		{host: "pouch", about: "mail from pilots", addresses: []string{"127.30.10.2"}, scheme: "submission"},
+		{host: "sorter", about: "mail between machines", addresses: []string{"127.30.10.3"}, scheme: "lmtp"},
+		{host: "letters", about: "mail to be read", addresses: []string{"127.30.10.4"}, scheme: "imap"},
+		{host: "bag", about: "mail to be fetched", addresses: []string{"127.30.10.5"}, scheme: "pop3"},
+		{host: "sieve", about: "rules for mail", addresses: []string{"127.30.10.6"}, scheme: "sieve"},
+		{host: "cargo", about: "files", addresses: []string{"127.30.10.7"}, scheme: "ftp"},
+		{host: "gazette", about: "news", addresses: []string{"127.30.10.8"}, scheme: "nntp"},
+		{host: "talk", about: "messages", addresses: []string{"127.30.10.9"}, scheme: "xmpp"},
+		{host: "relay", about: "messages between servers, of another name", addresses: []string{"127.30.10.10"}, scheme: "xmpp-server",
+			leaf: func(w *forge.Template, _ time.Time) { w.Names = []string{"talk." + domain} }},
+		{host: "crew", about: "the directory", addresses: []string{"127.30.10.11"}, scheme: "ldap"},
+		{host: "log", about: "a database", addresses: []string{"127.30.10.12"}, scheme: "postgres"},
+		{host: "stores", about: "another database", addresses: []string{"127.30.10.13"}, scheme: "mysql"},
+		{host: "mute", about: "mail without TLS", addresses: []string{"127.30.10.14"}, scheme: "submission",
+			refuses: lines("220 mute\r\n", [2]string{"EHLO", "250 PIPELINING\r\n"})},
+		{host: "parrot", about: "talks on after its go-ahead", addresses: []string{"127.30.10.15"}, scheme: "imap", between: "* 1 EXISTS\r\n"},
 
 		{host: "drydock", about: "a closed port", closed: []string{"127.30.8.1"}},
 		{host: "breakwater", about: "accepts and stays silent", addresses: []string{"127.30.8.2"}, behave: silent},

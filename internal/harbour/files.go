@@ -64,7 +64,7 @@ endpoints:
 		}
 	}
 	for _, b := range all {
-		fmt.Fprintf(&out, "  - endpoint: %s:443\n", b.fullName())
+		fmt.Fprintf(&out, "  - endpoint: %s\n", b.endpoint())
 		var connect []string
 		for _, address := range append(append([]string{}, b.addresses...), b.closed...) {
 			connect = append(connect, address+":"+strconv.Itoa(int(port)))

@@ -129,7 +129,14 @@ func (h *Harbour) moor(b berth, certificate *tls.Certificate, i *issuers, port u
 			err = h.listeners.serve(at, b.wire.serve(certificate))
 		default:
 			var config *tls.Config
-			if config, err = b.settings(certificate, i); err == nil {
+			config, err = b.settings(certificate, i)
+			switch {
+			case err != nil:
+			case b.refuses != nil:
+				err = h.listeners.serve(at, speak(b.refuses, "", config))
+			case b.scheme != "":
+				err = h.listeners.serve(at, speak(dialogues[b.scheme], b.between, config))
+			default:
 				err = h.listeners.serveTLS(at, config, b.about, !b.loose)
 			}
 		}

@@ -88,14 +88,14 @@ func TestBadSettingsAreToldWithTheirPlace(t *testing.T) {
 
 func TestImportIsAllOrNothing(t *testing.T) {
 	importHarbour(t)
-	assert.Equal(t, api.Imported{Unchanged: 70}, importHarbour(t), "a second time changes nothing")
+	assert.Equal(t, api.Imported{Unchanged: 85}, importHarbour(t), "a second time changes nothing")
 	before, err := shared.client.Export(t.Context())
 	require.NoError(t, err)
 
 	bad := before
 	bad.Endpoints = append(append([]api.EndpointSettings{}, before.Endpoints...), api.EndpointSettings{Endpoint: "new.tarnholm.example"}, api.EndpointSettings{Endpoint: "bad name"})
 	_, err = shared.client.Import(t.Context(), api.EstateImport{Estate: bad})
-	assert.Equal(t, "body.endpoints[71].endpoint", problemOf(t, err).Errors[0].Location)
+	assert.Equal(t, "body.endpoints[86].endpoint", problemOf(t, err).Errors[0].Location)
 	after, err := shared.client.Export(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, before, after)
@@ -109,7 +109,7 @@ func TestListsArePagedSortedAndFiltered(t *testing.T) {
 	auditOf(t, api.AuditStart{})
 	all, err := shared.client.Endpoints(t.Context(), client.EndpointFilter{})
 	require.NoError(t, err)
-	require.Len(t, all, 70)
+	require.Len(t, all, 85)
 	for _, sort := range []string{"target", "verdict", "not_after", "issuer"} {
 		for _, direction := range []string{"false", "true"} {
 			t.Run(sort+" "+direction, func(t *testing.T) {
@@ -117,7 +117,7 @@ func TestListsArePagedSortedAndFiltered(t *testing.T) {
 				var order []string
 				cursor := ""
 				for pages := 0; ; pages++ {
-					require.Less(t, pages, 10)
+					require.Less(t, pages, 20)
 					var page api.EndpointPage
 					get(t, "/endpoints?limit=7&sort="+sort+"&desc="+direction+"&cursor="+cursor, &page)
 					for _, e := range page.Items {
@@ -125,15 +125,15 @@ func TestListsArePagedSortedAndFiltered(t *testing.T) {
 						seen[e.Endpoint] = true
 						order = append(order, e.Verdict)
 					}
-					assert.Equal(t, 28, page.Verdicts["faulty"], "the counts are of the whole estate")
+					assert.Equal(t, 30, page.Verdicts["faulty"], "the counts are of the whole estate")
 					if cursor = page.Next; cursor == "" {
 						break
 					}
 				}
-				assert.Len(t, seen, 70, "every endpoint is on a page")
+				assert.Len(t, seen, 85, "every endpoint is on a page")
 				if sort == "verdict" && direction == "false" {
 					assert.Equal(t, "faulty", order[0], "the worst first")
-					assert.Equal(t, "sound", order[50])
+					assert.Equal(t, "sound", order[60])
 				}
 			})
 		}
@@ -201,7 +201,7 @@ func TestAudits(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "finished", done.State)
 	assert.Equal(t, "finished", states[len(states)-1])
-	assert.Equal(t, api.Verdicts{Sound: 22, AtRisk: 17, Faulty: 28, Unreachable: 3}, done.Verdicts)
+	assert.Equal(t, api.Verdicts{Sound: 35, AtRisk: 17, Faulty: 30, Unreachable: 3}, done.Verdicts)
 	assert.Equal(t, done.Visits, done.Done)
 
 	_, err = c.CancelAudit(ctx, a.ID)
@@ -275,7 +275,7 @@ func TestHostileEndpoint(t *testing.T) {
 	defer func() { assert.NoError(t, shared.client.RemoveEndpoint(t.Context(), e.ID)) }()
 	done := auditOf(t, api.AuditStart{})
 	require.Equal(t, "finished", done.State, done.Failure)
-	assert.Equal(t, 29, done.Verdicts.Faulty, "itself, and the others as ever")
+	assert.Equal(t, 31, done.Verdicts.Faulty, "itself, and the others as ever")
 	x, err := shared.client.Examination(t.Context(), e.ID)
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(x.Endpoint.Codes, " "), "trust.self-signed")

@@ -8,6 +8,7 @@ import (
 	"github.com/riverqueue/river"
 
 	"nurvik/core/chain"
+	"nurvik/core/endpoint"
 	"nurvik/core/facts"
 	"nurvik/core/judge"
 	"nurvik/core/naming"
@@ -165,6 +166,9 @@ func storeOf(r store.TrustStore) *trust.Store {
 // contextOf is what the endpoint is judged by.
 func (b *bench) contextOf(e store.Endpoint) judge.Context {
 	context := b.context
+	if parsed, err := endpoint.Parse(e.Target); err == nil {
+		context.Policy = policy.For(context.Policy, parsed.Scheme, parsed.Port)
+	}
 	for _, text := range e.Names {
 		if name, err := naming.Parse(text); err == nil {
 			context.Names = append(context.Names, name)
