@@ -14,14 +14,12 @@ var fileChecks = []func(*bundle){checkSibling, checkOrder, checkRoot, checkSurpl
 // File judges what a file holds, by itself. A file of authorities alone has no
 // chain to judge; only the form of its certificates is looked at.
 func File(file facts.File, context Context) Judgement {
-	j := Judgement{Target: file.Path, Kind: "file", Chains: []Chain{}}
 	context.ready()
-	material := examine(file, &context)
 	if context.Material {
-		j.Findings, j.Certificates = merge(context.settle(j.Target, material.findings)), []pki.Description{}
-		j.Verdict = verdictOf(j.Findings)
-		return j
+		return materialOf(&file, &context)
 	}
+	j := Judgement{Target: file.Path, Kind: "file", Chains: []Chain{}}
+	material := examine(&file, &context)
 	findings, given, pool := material.findings, material.certificates, newPool()
 	context.learn(file.Fetched, file.Revocation)
 	for _, b := range fileBundles(given, &context) {
@@ -40,6 +38,16 @@ func File(file facts.File, context Context) Judgement {
 	j.Findings = merge(context.settle(j.Target, findings))
 	j.Verdict = verdictOf(j.Findings)
 	j.Certificates = pool.descriptions()
+	return j
+}
+
+// materialOf judges a file as material only. It changes nothing of the file and
+// the context, so that many files can share them: copies of both for each of
+// 100,000 files are what the collector of garbage would be busy with.
+func materialOf(file *facts.File, context *Context) Judgement {
+	j := Judgement{Target: file.Path, Kind: "file", Chains: []Chain{}, Certificates: []pki.Description{}}
+	j.Findings = merge(context.settle(j.Target, examine(file, context).findings))
+	j.Verdict = verdictOf(j.Findings)
 	return j
 }
 

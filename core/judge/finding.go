@@ -137,7 +137,7 @@ func verdictOf(findings []Finding) Verdict {
 }
 
 // settle applies the policy's severities and waivers to the findings of a target.
-func (c Context) settle(target string, findings []Finding) []Finding {
+func (c *Context) settle(target string, findings []Finding) []Finding {
 	if len(c.Policy.Severities)+len(c.Policy.Waivers) == 0 {
 		return findings
 	}

@@ -9,7 +9,7 @@ import (
 
 // material is what one file holds, decoded, and what is wrong with its form, its keys and its requests.
 type material struct {
-	file         facts.File
+	file         *facts.File
 	context      *Context
 	certificates []*pki.Certificate
 	findings     []Finding
@@ -17,15 +17,15 @@ type material struct {
 	blocks       int // damaged places so far
 }
 
-func examine(file facts.File, context *Context) *material {
+func examine(file *facts.File, context *Context) *material {
 	m := &material{file: file, context: context}
 	for _, d := range file.Defects {
 		m.defect(d)
 	}
-	for _, item := range file.Items {
-		m.item(item)
+	for i := range file.Items {
+		m.item(&file.Items[i])
 	}
-	m.findings = append(m.findings, checkExposure(file)...)
+	m.findings = append(m.findings, checkExposure(*file)...)
 	m.locked()
 	return m
 }
@@ -90,7 +90,7 @@ func (m *material) defect(d facts.Defect) {
 	m.findings = append(m.findings, f)
 }
 
-func (m *material) item(item facts.Item) {
+func (m *material) item(item *facts.Item) {
 	// located finishes findings that are about this item.
 	located := func(findings ...Finding) {
 		for _, f := range findings {
@@ -136,7 +136,7 @@ func (m *material) item(item facts.Item) {
 }
 
 // materialOnly judges a certificate without any chain.
-func (m *material) materialOnly(item facts.Item, located func(...Finding), unreadable func(error)) {
+func (m *material) materialOnly(item *facts.Item, located func(...Finding), unreadable func(error)) {
 	b := item.Brief()
 	if b == nil || len(b.Anomalies) > 0 {
 		c, err := pki.ParseCertificate(item.DER)
@@ -150,7 +150,7 @@ func (m *material) materialOnly(item facts.Item, located func(...Finding), unrea
 	located(keyFindings(b.Key, func() string { return b.Label }, m.context)...)
 }
 
-func (m *material) privateKey(item facts.Item, located func(...Finding)) {
+func (m *material) privateKey(item *facts.Item, located func(...Finding)) {
 	b := item.Brief()
 	if b != nil {
 		located(keyFindings(b.Key, func() string { return "the private key at " + placeOf(item.Line, item.Offset) }, m.context)...)
@@ -209,7 +209,7 @@ func Locked(file facts.File) (reason, sentence string) {
 
 // locked tells once for the file that something stayed closed.
 func (m *material) locked() {
-	reason, sentence := Locked(m.file)
+	reason, sentence := Locked(*m.file)
 	switch reason {
 	case "":
 		return

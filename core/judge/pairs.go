@@ -261,7 +261,13 @@ func Files(files []facts.File, context Context) ([]Judgement, *pairing.Result) {
 		together = Pairs(files, result, context)
 	})
 	judgements := make([]Judgement, len(files))
-	InParallel(len(files), func(i int) { judgements[i] = File(files[i], context) })
+	InParallel(len(files), func(i int) {
+		if context.Material {
+			judgements[i] = materialOf(&files[i], &context)
+		} else {
+			judgements[i] = File(files[i], context)
+		}
+	})
 	group.Wait()
 	for i, extra := range together {
 		j := &judgements[i]

@@ -40,7 +40,7 @@ func Questions(e facts.Endpoint, context Context) (questions []Question, lacking
 func FileQuestions(f facts.File, context Context) (questions []Question, lacking []*pki.Certificate) {
 	context.ready()
 	context.learn(f.Fetched, nil)
-	for _, b := range fileBundles(examine(f, &context).certificates, &context) {
+	for _, b := range fileBundles(examine(&f, &context).certificates, &context) {
 		q, top := b.questions(nil)
 		questions = append(questions, q...)
 		if top != nil {

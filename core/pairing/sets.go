@@ -1,6 +1,7 @@
 package pairing
 
 import (
+	"cmp"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -79,7 +80,7 @@ func (r *Result) Sets() []Set {
 		}
 	}
 	slices.SortFunc(out, func(a, b Set) int {
-		return strings.Compare(a.Directory+"\x00"+a.Stem, b.Directory+"\x00"+b.Stem)
+		return cmp.Or(strings.Compare(a.Directory, b.Directory), strings.Compare(a.Stem, b.Stem))
 	})
 	return out
 }
