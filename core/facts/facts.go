@@ -4,6 +4,7 @@
 package facts
 
 import (
+	"fmt"
 	"net/netip"
 	"time"
 )
@@ -93,6 +94,17 @@ const (
 	Normal Effort = "normal" // everything but tolerance of large hellos and resumption
 	Full   Effort = "full"
 )
+
+// ParseEffort reads the name of an effort; "" means Normal.
+func ParseEffort(text string) (Effort, error) {
+	switch e := Effort(text); e {
+	case "":
+		return Normal, nil
+	case Quick, Normal, Full:
+		return e, nil
+	}
+	return "", fmt.Errorf("an effort is quick, normal or full, not %q", text)
+}
 
 // Order is whose order of preference counts.
 type Order string

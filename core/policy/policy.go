@@ -27,6 +27,8 @@ type Policy struct {
 	Keys      Keys     `yaml:"keys"`
 	Hashes    Levels   `yaml:"hashes"`
 	Protocols Protocol `yaml:"protocols"`
+
+	Chosen bool `yaml:"-"` // named by the caller: every endpoint is judged by it
 }
 
 // Waiver takes a finding out of the verdict until a day.
@@ -184,10 +186,10 @@ func (p Policy) check(path string) error {
 // between servers, on port 25, and XMPP between servers (RFC 7435).
 const Opportunistic = "opportunistic"
 
-// For is the policy that an endpoint of the scheme and port is judged by, where
-// nothing else is asked for than the default.
+// For is the policy that an endpoint of the scheme and port is judged by: the
+// opportunistic one where clients check nobody, unless another was asked for.
 func For(p Policy, scheme string, port uint16) Policy {
-	if p.Name != Default || scheme != "xmpp-server" && (scheme != "smtp" || port != 25) {
+	if p.Chosen || p.Name != Default || scheme != "xmpp-server" && (scheme != "smtp" || port != 25) {
 		return p
 	}
 	if own, err := Builtin(Opportunistic); err == nil {

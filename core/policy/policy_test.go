@@ -95,3 +95,30 @@ func FuzzParse(f *testing.F) {
 		_ = p.Waived("suite.null", "x", time.Unix(1.8e9, 0))
 	})
 }
+
+func TestWhoChecksNobody(t *testing.T) {
+	open, err := policy.Builtin(policy.Default)
+	require.NoError(t, err)
+	strict, err := policy.Builtin("strict")
+	require.NoError(t, err)
+	chosen := open
+	chosen.Chosen = true
+	tests := []struct {
+		name   string
+		asked  policy.Policy
+		scheme string
+		port   uint16
+		want   string
+	}{
+		{"mail between servers", open, "smtp", 25, policy.Opportunistic},
+		{"messages between servers, on any port", open, "xmpp-server", 5270, policy.Opportunistic},
+		{"mail from clients", open, "submission", 587, policy.Default},
+		{"mail on a port of its own", open, "smtp", 2525, policy.Default},
+		{"the web", open, "https", 443, policy.Default},
+		{"another policy", strict, "smtp", 25, "strict"},
+		{"the default, asked for by name", chosen, "smtp", 25, policy.Default},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) { assert.Equal(t, tt.want, policy.For(tt.asked, tt.scheme, tt.port).Name) })
+	}
+}

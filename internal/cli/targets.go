@@ -1,8 +1,8 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
-	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -31,7 +31,7 @@ func (a *app) addTargets(cmd *cobra.Command, f *targetFlags) {
 	f.asking.add(cmd)
 	flags := cmd.Flags()
 	flags.StringVar(&f.at, "at", "", "judge as of this `TIME`: a date, RFC 3339, or an offset such as +30d")
-	flags.StringVar(&f.policy, "policy", policy.Default, "`POLICY` to judge by: a built-in one or a file")
+	flags.StringVar(&f.policy, "policy", "", "`POLICY` to judge every endpoint by: a built-in one or a file (default "+policy.Default+"; "+policy.Opportunistic+" for mail and messages between servers)")
 	flags.StringArrayVar(&f.request.Trust, "trust", nil, "trust `STORE`; repeat for alternatives: system, a name, a file or a directory, with public:, private: or rehearsal: in front where needed (default system)")
 	flags.StringArrayVar(&f.request.Audiences, "audience", nil, "trust `STORE` that must accept; repeat for each that must")
 	flags.StringArrayVar(&f.request.Names, "name", nil, "`NAME` that must be covered; repeat for more. The first is sent as the server name")
@@ -64,15 +64,16 @@ func (a *app) understand(f *targetFlags) (u understood, err error) {
 	if u.limit, u.never, err = parseFailFrom(f.failFrom); err != nil {
 		return u, usage(err)
 	}
-	if u.policy, err = loadPolicy(f.policy); err != nil {
+	if u.policy, err = loadPolicy(cmp.Or(f.policy, policy.Default)); err != nil {
 		return u, err
 	}
+	u.policy.Chosen = f.policy != ""
 	if u.network, err = vantage.Network(f.resolver); err != nil {
 		return u, usage(fmt.Errorf("--resolver: %w", err))
 	}
-	f.request.Networks, f.request.Effort = f.asking.networks, facts.Effort(f.effort)
-	if !slices.Contains([]facts.Effort{facts.Quick, facts.Normal, facts.Full}, f.request.Effort) {
-		return u, usage(fmt.Errorf("--effort is quick, normal or full, not %q", f.effort))
+	f.request.Networks = f.asking.networks
+	if f.request.Effort, err = facts.ParseEffort(f.effort); err != nil {
+		return u, usage(fmt.Errorf("--effort: %w", err))
 	}
 	return u, nil
 }

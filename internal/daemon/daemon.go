@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"nurvik/console"
+	"nurvik/core/facts"
 	"nurvik/core/probe"
 	"nurvik/internal/service"
 	"nurvik/internal/service/web"
@@ -112,6 +113,7 @@ func serviceFlags(cmd *cobra.Command, c *service.Config) {
 	flags.BoolVar(&c.Silent, "no-revocation", false, "do not ask issuers about revocation")
 	flags.BoolVar(&c.Issuers, "fetch", false, "fetch issuers' certificates that chains lack, from where the certificates say")
 	flags.StringArrayVar(&c.Networks, "allow-network", nil, "`NETWORK` such as 10.0.0.0/8 in which issuers may be asked, beside public addresses; repeat for more")
+	flags.StringVar(&c.Effort, "effort", string(facts.Normal), "how much each visit asks, `EFFORT`: quick, normal or full")
 	flags.IntVar(&c.Visits, "visits", 50, "visits under way at once, `N`")
 	flags.DurationVar(&c.Deadlines.Connect, "connect-timeout", probe.DefaultConnect, "`TIME` for one connection")
 	flags.DurationVar(&c.Deadlines.Handshake, "handshake-timeout", probe.DefaultHandshake, "`TIME` for the answer to one hello")

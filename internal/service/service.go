@@ -16,6 +16,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 
+	"nurvik/core/facts"
 	"nurvik/core/probe"
 	"nurvik/internal/fetch"
 	"nurvik/internal/inquiry"
@@ -38,6 +39,7 @@ type Config struct {
 	Resolver    string   // name server to ask instead of the system's
 	Visits      int      // visits under way at once
 	Deadlines   probe.Deadlines
+	Effort      string   // of each visit: quick, normal or full
 	Silent      bool     // do not ask issuers about revocation
 	Issuers     bool     // fetch issuers' certificates that chains lack
 	Networks    []string // that issuers may be asked in, beside the public ones
@@ -86,10 +88,14 @@ func Run(ctx context.Context, c Config, ready func(address string)) (err error) 
 	if err != nil {
 		return err
 	}
+	effort, err := facts.ParseEffort(c.Effort)
+	if err != nil {
+		return fmt.Errorf("--effort: %w", err)
+	}
 	desk := inquiry.New(inquiry.Options{Revocation: !c.Silent, Issuers: c.Issuers, Networks: networks, Lookup: network.Lookup, Now: now})
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
-	queue, err := jobs.Open(ctx, s, jobs.Options{Instance: c.Instance, Visits: c.Visits, Network: network, Deadlines: c.Deadlines, Desk: desk,
+	queue, err := jobs.Open(ctx, s, jobs.Options{Instance: c.Instance, Visits: c.Visits, Network: network, Deadlines: c.Deadlines, Effort: effort, Desk: desk,
 		Log: c.Log, Metrics: jobs.NewMetrics(registry), Now: now})
 	if err != nil {
 		return err

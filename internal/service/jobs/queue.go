@@ -18,6 +18,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivermigrate"
 
+	"nurvik/core/facts"
 	"nurvik/core/probe"
 	"nurvik/internal/inquiry"
 	"nurvik/internal/service/store"
@@ -32,6 +33,7 @@ type Options struct {
 	Visits    int    // visits under way at once; default 50
 	Network   probe.Network
 	Deadlines probe.Deadlines
+	Effort    facts.Effort  // of each visit; "" for normal
 	Desk      *inquiry.Desk // asks the issuers; nil asks nothing
 	Log       *slog.Logger
 	Metrics   *Metrics

@@ -186,6 +186,7 @@ func (w *visitWorker) visit(ctx context.Context, visit store.Visit, last bool) e
 	call := probe.Call{ServerName: visit.ServerName}
 	if e, findErr := q.store.Endpoint(ctx, visit.EndpointID); findErr == nil {
 		if target, targetErr := targetOf(e); targetErr == nil {
+			target.Effort = w.queue.options.Effort
 			call = target.Call()
 			call.ServerName = visit.ServerName
 		}
