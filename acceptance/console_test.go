@@ -185,7 +185,7 @@ func TestConsole(t *testing.T) {
 		c, err := client.New(d.address, "")
 		require.NoError(t, err)
 		b.do(t, chromedp.Click(`[data-test="start-audit"]`), chromedp.WaitVisible(`[data-test="cancel-audit"]`), chromedp.Click(`[data-test="cancel-audit"]`))
-		b.eventually(t, `/was cancelled|finished/.test(document.querySelector('.audit-bar').innerText) && !document.querySelector('[data-test="cancel-audit"]')`, "it ends")
+		b.eventually(t, `/was cancelled|faulty/.test(document.querySelector('.audit-bar').innerText) && !document.querySelector('[data-test="cancel-audit"]')`, "it ends")
 		audits, err := c.Audits(t.Context(), 1)
 		require.NoError(t, err)
 		assert.Equal(t, "cancelled", audits[0].State)

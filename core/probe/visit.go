@@ -249,6 +249,9 @@ func (v *visit) close(conn *countingConn, record *facts.Connection, err error) {
 	record.Sent, record.Received = conn.sent, conn.received
 	record.Duration = v.prober.network.Now().Sub(conn.started)
 	record.Outcome = "answered"
+	if failure := (*net.OpError)(nil); errors.As(err, &failure) {
+		err = failure.Err // without our own port, which is another in every visit
+	}
 	if err != nil {
 		record.Outcome = pki.Printable(err.Error())
 	}

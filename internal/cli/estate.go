@@ -73,7 +73,7 @@ func (a *app) printEndpoints(list []api.Endpoint) error {
 		} else if e.NotAfter != nil {
 			days = fmt.Sprint(int(e.NotAfter.Sub(a.now()) / (24 * time.Hour)))
 		}
-		out.AppendRow(table.Row{report.VerdictWord(judge.Verdict(e.Verdict), style), e.Endpoint, days, e.Issuer, strings.Join(e.Codes, ", ")})
+		out.AppendRow(table.Row{report.VerdictWord(judge.Verdict(e.Verdict), style), e.Endpoint, days, e.Issuer, worst(e.Codes)})
 	}
 	_, err := fmt.Fprintln(a.stdout, out.Render())
 	return err
@@ -83,6 +83,15 @@ func (a *app) printEndpoints(list []api.Endpoint) error {
 type settingsFlags struct {
 	api.EndpointSettings
 	labels []string
+}
+
+// worst are the first codes, the gravest of them in front, as many as a line can show.
+func worst(codes []string) string {
+	const shown = 3
+	if len(codes) <= shown+1 {
+		return strings.Join(codes, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(codes[:shown], ", "), len(codes)-shown)
 }
 
 func (f *settingsFlags) add(cmd *cobra.Command) {

@@ -20,7 +20,7 @@ describe('auditWords', () => {
     [
       'sums up the verdicts at the end',
       { state: 'finished', finished_at: '2026-11-25T02:43:00Z', verdicts: { sound: 8, 'at-risk': 7, faulty: 17, unreachable: 4 } },
-      'Audit 4 finished 2026-11-25 02:43 UTC: 17 faulty, 7 at risk, 4 unreachable, 8 sound',
+      'Audit 4, 2026-11-25 02:43 UTC: 17 faulty, 7 at risk, 4 unreachable, 8 sound',
     ],
   ] as [string, Partial<Audit>, string][])('%s', (_name, change, words) => {
     expect(auditWords({ ...audit, ...change })).toBe(words)

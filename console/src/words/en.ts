@@ -38,7 +38,7 @@ export const en = {
   'audit.planning': 'Audit {id}: finding addresses',
   'audit.visiting': 'Audit {id}: {done} of {visits} visits',
   'audit.judging': 'Audit {id}: judging',
-  'audit.finished': 'Audit {id} finished {when}: {faulty} faulty, {risk} at risk, {unreachable} unreachable, {sound} sound',
+  'audit.finished': 'Audit {id}, {when}: {faulty} faulty, {risk} at risk, {unreachable} unreachable, {sound} sound',
   'audit.cancelled': 'Audit {id} was cancelled {when}; verdicts are as they were',
   'audit.failed': 'Audit {id} failed {when}: {failure}',
   'audit.none': 'No audit yet',
