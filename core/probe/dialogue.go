@@ -8,6 +8,7 @@ import (
 	"io"
 	"net"
 	"strings"
+	"syscall"
 
 	"nurvik/core/pki"
 )
@@ -115,7 +116,7 @@ func upgrade(conn net.Conn, scheme, host string) error {
 	}
 	t := &talker{conn: conn, in: bufio.NewReaderSize(conn, maxLine)}
 	if err := dialogue(t, host); err != nil {
-		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) {
 			return &refusedError{"the connection was closed in the middle of the dialogue"}
 		}
 		return err
