@@ -6,7 +6,7 @@ CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) 
 WORKBENCH_SOURCES := $(shell find core internal/workbench cmd/nurvik-wasm -name '*.go' -o -name '*.yaml')
 NPM := npm --prefix console --no-fund --no-audit --loglevel=error
 
-.PHONY: demo test bench build lint fuzz docs clean check-console
+.PHONY: demo test test-servers bench build lint fuzz docs clean check-console
 
 # The simulated harbour, audited. ONCE=1 ends after the result. FLAGS are passed on, such as FLAGS="--listen 127.0.0.1:9000".
 demo:
@@ -25,6 +25,13 @@ test:
 	@# One package at a time: several start databases, browsers and estates of their own.
 	go test -count=1 -p 1 -timeout 15m ./...
 
+# Against servers of Debian, which are installed for it; each runs from a directory and a configuration of its own.
+SERVERS := nginx haproxy postgresql
+test-servers:
+	@[ "$(CI)" = true ] || [ "$(YES)" = 1 ] || { echo "This installs $(SERVERS), starting none as system services. Say YES=1 to go on: make test-servers YES=1"; exit 2; }
+	@scripts/ensure $(SERVERS)
+	go test -count=1 -tags servers ./servers
+
 check-console: console/node_modules/.package-lock.json console/src/api/schema.d.ts
 	@$(NPM) run --silent check
 	@$(NPM) run --silent test
@@ -32,7 +39,7 @@ check-console: console/node_modules/.package-lock.json console/src/api/schema.d.
 # Formatting, vet, staticcheck and the types of the console.
 lint: console/node_modules/.package-lock.json console/src/api/schema.d.ts
 	@unformatted=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$unformatted" ] || { echo "not formatted: $$unformatted"; exit 1; }
-	go vet ./...
+	go vet ./... && go vet -tags servers ./servers
 	go tool staticcheck ./...
 	@$(NPM) run --silent check
 

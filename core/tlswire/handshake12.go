@@ -80,6 +80,7 @@ func (t *talk) handshake12() error {
 		t.answer.Unfinished = err.Error()
 		return nil
 	}
+	keys.macLast = h.EncryptThenMAC()
 	public, secret, err := t.agree12()
 	if err != nil {
 		if errors.Is(err, ErrSuite) {
@@ -216,7 +217,7 @@ func (k suiteKeys) protection(version Version, mac, key, iv []byte, random io.Re
 		aead, err := k.aead(key)
 		return &aeadRecords{aead: aead, iv: iv}, err
 	}
-	m := &macRecords{version: version, mac: func() crypto.Hash { return k.hash }, key: mac, chain: iv,
+	m := &macRecords{version: version, mac: func() crypto.Hash { return k.hash }, key: mac, macLast: k.macLast && k.block != nil, chain: iv,
 		random: func(p []byte) { _, _ = io.ReadFull(random, p) }} // the reader was asked before and gave
 	var err error
 	if k.block != nil {

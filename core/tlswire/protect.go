@@ -22,6 +22,7 @@ var ErrSuite = errors.New("records of this cipher suite cannot be read here")
 type suiteKeys struct {
 	key, iv, mac int
 	hash         crypto.Hash // of the MAC
+	macLast      bool        // encrypt-then-MAC was agreed
 	aead         func(key []byte) (cipher.AEAD, error)
 	block        func(key []byte) (cipher.Block, error)
 	stream       func(key []byte) (cipher.Stream, error)
@@ -140,11 +141,13 @@ func (a *aeadRecords) seal(kind byte, version Version, plain []byte) (byte, []by
 	return kind, a.aead.Seal(explicit, a.nonce(explicit), plain, a.additional(kind, version, len(plain)))
 }
 
-// macRecords protects records by a MAC and then a cipher (RFC 5246, 6.2.3).
+// macRecords protects records by a MAC and then a cipher (RFC 5246, 6.2.3), or
+// by a cipher and then a MAC (RFC 7366).
 type macRecords struct {
 	version  Version
 	mac      func() crypto.Hash
 	key      []byte // of the MAC
+	macLast  bool   // the MAC is over what was encrypted, and is not encrypted itself
 	block    cipher.Block
 	chain    []byte // last block of the record before, which SSL 3.0 and TLS 1.0 go on from
 	stream   cipher.Stream
@@ -163,6 +166,12 @@ func (m *macRecords) tag(kind byte, version Version, data []byte) []byte {
 func (m *macRecords) open(kind byte, version Version, body []byte) (byte, []byte, error) {
 	bad := &BadMessageError{"an encrypted record does not decrypt"}
 	size := m.mac().Size()
+	if m.macLast {
+		if len(body) < size || subtle.ConstantTimeCompare(body[len(body)-size:], m.tag(kind, version, body[:len(body)-size])) != 1 {
+			return 0, nil, bad
+		}
+		body = body[:len(body)-size]
+	}
 	if m.block != nil {
 		length := m.block.BlockSize()
 		iv := m.chain
@@ -188,6 +197,10 @@ func (m *macRecords) open(kind byte, version Version, body []byte) (byte, []byte
 		m.stream.XORKeyStream(plain, body)
 		body = plain
 	}
+	if m.macLast {
+		m.sequence++
+		return kind, body, nil
+	}
 	if len(body) < size {
 		return 0, nil, bad
 	}
@@ -200,8 +213,11 @@ func (m *macRecords) open(kind byte, version Version, body []byte) (byte, []byte
 }
 
 func (m *macRecords) seal(kind byte, version Version, plain []byte) (byte, []byte) {
-	body := append(append([]byte(nil), plain...), m.tag(kind, version, plain)...)
-	m.sequence++
+	defer func() { m.sequence++ }()
+	body := append([]byte(nil), plain...)
+	if !m.macLast {
+		body = append(body, m.tag(kind, version, plain)...)
+	}
 	if m.block == nil {
 		m.stream.XORKeyStream(body, body)
 		return kind, body
@@ -220,5 +236,8 @@ func (m *macRecords) seal(kind byte, version Version, plain []byte) (byte, []byt
 	}
 	cipher.NewCBCEncrypter(m.block, iv).CryptBlocks(body, body)
 	m.chain = append([]byte(nil), body[len(body)-length:]...)
-	return kind, append(out, body...)
+	if out = append(out, body...); m.macLast {
+		out = append(out, m.tag(kind, version, out)...)
+	}
+	return kind, out
 }
