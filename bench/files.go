@@ -48,10 +48,13 @@ func fileFigure(directory string) (figure, error) {
 }
 
 // children are what runs in a process of its own, as it would outside of this program.
-var children = map[string]func(string) error{"identify": identify, "parse": bareParse, "heap": judgeHeap}
+var children = map[string]func(string) error{"identify": identify, "parse": bareParse, "heap": judgeHeap, "visit": visitAll, "bare": bareAll}
 
 // most is the largest memory that a child had in use, in bytes, by its name.
 var most = map[string]int64{}
+
+// spent is the processor time of the children, by their name.
+var spent = map[string]time.Duration{}
 
 // child runs a part in a process of its own and notes its memory.
 func child(name, argument string) error {
@@ -64,6 +67,7 @@ func child(name, argument string) error {
 	if err := cmd.Run(); err != nil {
 		return fmt.Errorf("%s: %w", name, err)
 	}
+	spent[name] += cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime()
 	if usage, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage); ok {
 		most[name] = max(most[name], usage.Maxrss<<10) // Linux counts kibibytes
 	}

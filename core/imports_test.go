@@ -17,7 +17,7 @@ import (
 // floors are the packages of the core from the ground up: a package may import
 // only what stands on a lower floor.
 var floors = [][]string{
-	{"strictyaml", "pbe", "tlswire"},
+	{"strictyaml", "pbe", "tlswire", "limits"},
 	{"pki", "forge"},
 	{"facts", "naming", "lifetime", "keystore", "keycheck"},
 	{"intake", "endpoint", "policy", "pairing", "inventory"},

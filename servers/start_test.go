@@ -24,6 +24,7 @@ import (
 
 	"nurvik/core/facts"
 	"nurvik/core/forge"
+	"nurvik/core/limits"
 	"nurvik/core/probe"
 	"nurvik/internal/vantage"
 )
@@ -111,7 +112,7 @@ func visit(t *testing.T, address netip.AddrPort, scheme string) facts.Observatio
 	t.Helper()
 	network, err := vantage.Network("")
 	require.NoError(t, err)
-	o, err := probe.New(network, probe.Deadlines{}).Visit(t.Context(), address, probe.Call{Scheme: scheme, ServerName: host, Effort: facts.Full, Web: scheme == "https"})
+	o, err := probe.New(network, limits.Limits{HostPerSecond: 200}).Visit(t.Context(), address, probe.Call{Scheme: scheme, ServerName: host, Effort: facts.Full, Web: scheme == "https"})
 	require.NoError(t, err)
 	require.Equal(t, facts.Answered, o.Outcome, o.Detail)
 	return o

@@ -36,6 +36,7 @@ const (
 	Reset      Outcome = "reset"       // the connection was closed before any answer
 	NotTLS     Outcome = "not-tls"     // the answer was no TLS
 	BadMessage Outcome = "bad-message" // the answer was TLS records with undecodable contents
+	TooSlow    Outcome = "too-slow"    // an answer had begun and was not complete in time
 	TooMuch    Outcome = "too-much"    // the answer did not end
 
 	DialogueRefused Outcome = "dialogue-refused"        // a plaintext dialogue did not lead to TLS
@@ -47,8 +48,9 @@ type Observation struct {
 	Address      netip.AddrPort `json:"address"`
 	ServerName   string         `json:"server_name" doc:"The name sent in the handshake, empty for none"`
 	At           time.Time      `json:"at"`
-	Outcome      Outcome        `json:"outcome" enum:"answered,refused,timeout,reset,not-tls,bad-message,too-much,dialogue-refused,plaintext-after-upgrade"`
+	Outcome      Outcome        `json:"outcome" enum:"answered,refused,timeout,reset,not-tls,bad-message,too-slow,too-much,dialogue-refused,plaintext-after-upgrade"`
 	Detail       string         `json:"detail,omitempty" doc:"What was met, in words"`
+	Cut          string         `json:"cut,omitempty" doc:"Why the visit ended before everything was asked"`
 	Versions     []Version      `json:"versions"`
 	Certificates [][]byte       `json:"certificates" doc:"DER of each certificate, as served"`
 	Staple       []byte         `json:"staple,omitempty" doc:"The OCSP response that came along"`

@@ -69,6 +69,7 @@ func (c Context) stores() []*trust.Store {
 type bundle struct {
 	context   *Context
 	file      bool
+	target    string // as the endpoint is called
 	host      string
 	asked     bool // about revocation
 	given     []*pki.Certificate

@@ -35,7 +35,7 @@ func Endpoint(e facts.Endpoint, context Context) Judgement {
 	pool := newPool()
 	findings, answered := reach(e)
 	for _, o := range e.Observations {
-		b := bundle{context: &context, host: hostOf(e.Endpoint), asked: e.Asked, names: names, versions: map[string]facts.Acceptance{}}
+		b := bundle{context: &context, target: e.Endpoint, host: hostOf(e.Endpoint), asked: e.Asked, names: names, versions: map[string]facts.Acceptance{}}
 		if o.Outcome == facts.Answered {
 			b.observed(o)
 			if b.leaf != nil {
@@ -79,6 +79,9 @@ func (b *bundle) observed(o facts.Observation) {
 			b.add(f)
 		}
 	}
+	if o.Cut != "" {
+		b.add(found("reach.too-slow", b.target, b.target, "The visit was ended before everything was asked: %s.", o.Cut))
+	}
 	checkVersions(b)
 	checkSuites(b, o)
 	checkGroups(b, o)
@@ -114,7 +117,7 @@ func (b *bundle) read(o facts.Observation) {
 // reach judges how the visits ended, and tells whether any address gave an answer.
 func reach(e facts.Endpoint) (findings []Finding, answered bool) {
 	answers := func(o facts.Observation) bool {
-		return o.Outcome == facts.Answered || o.Outcome == facts.NotTLS || o.Outcome == facts.BadMessage || o.Outcome == facts.TooMuch ||
+		return o.Outcome == facts.Answered || o.Outcome == facts.NotTLS || o.Outcome == facts.BadMessage || o.Outcome == facts.TooSlow || o.Outcome == facts.TooMuch ||
 			o.Outcome == facts.DialogueRefused || o.Outcome == facts.Early
 	}
 	answered = slices.ContainsFunc(e.Observations, answers)
@@ -126,6 +129,8 @@ func reach(e facts.Endpoint) (findings []Finding, answered bool) {
 			continue
 		case o.Outcome == facts.NotTLS:
 			f = found("reach.not-tls", e.Endpoint, e.Endpoint, "Something else than TLS answers on the port: %s.", o.Detail)
+		case o.Outcome == facts.TooSlow:
+			f = found("reach.too-slow", e.Endpoint, e.Endpoint, "The endpoint answers too slowly, and the visit was ended: %s.", o.Detail)
 		case o.Outcome == facts.TooMuch:
 			f = found("reach.too-much", e.Endpoint, e.Endpoint, "The endpoint answers without end, and the visit was ended: %s.", o.Detail)
 		case o.Outcome == facts.DialogueRefused:

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"nurvik/core/lifetime"
+	"nurvik/core/limits"
 	"nurvik/core/strictyaml"
 )
 
@@ -23,10 +24,11 @@ type Policy struct {
 	Severities map[string]string `yaml:"severities"` // by code or area.*: fault, risk, note, or off
 	Waivers    []Waiver          `yaml:"waivers"`
 
-	Time      Time     `yaml:"time"`
-	Keys      Keys     `yaml:"keys"`
-	Hashes    Levels   `yaml:"hashes"`
-	Protocols Protocol `yaml:"protocols"`
+	Time      Time          `yaml:"time"`
+	Keys      Keys          `yaml:"keys"`
+	Hashes    Levels        `yaml:"hashes"`
+	Protocols Protocol      `yaml:"protocols"`
+	Limits    limits.Limits `yaml:"limits"` // of visits
 
 	Chosen bool `yaml:"-"` // named by the caller: every endpoint is judged by it
 }
@@ -173,6 +175,9 @@ func (p Policy) check(path string) error {
 		if !slices.Contains([]string{"fault", "risk", "note", Off}, severity) {
 			fail("severities: %s is %q; there are fault, risk, note and off", code, severity)
 		}
+	}
+	if err := p.Limits.Check(); err != nil {
+		fail("limits: %v", err)
 	}
 	for i, w := range p.Waivers {
 		if _, err := time.Parse(time.DateOnly, w.Until); err != nil || w.Code == "" || w.Reason == "" {

@@ -30,7 +30,7 @@ func (v *visit) discover(ctx context.Context) bool {
 		newest, ok = v.offer(ctx, lower)
 	}
 	accepted := slices.ContainsFunc(tlswire.Versions, func(x tlswire.Version) bool { return v.answers[x].Answer == facts.Accepted })
-	if accepted && v.answers[tlswire.TLS13].Answer == facts.NotShown { // nothing came in time at first, and something later
+	if accepted && v.silent && v.answers[tlswire.TLS13].Answer == facts.NotShown { // nothing came in time at first, and something later
 		v.offer(ctx, []tlswire.Version{tlswire.TLS13})
 	}
 	return accepted
@@ -73,11 +73,11 @@ func (v *visit) handshake(ctx context.Context, hello tlswire.ClientHello) (versi
 		return 0, false, false
 	}
 	defer conn.Close()
-	session, err := tlswire.Handshake(conn, hello, tlswire.Options{Random: rand.Reader, Shares: []tlswire.Group{tlswire.X25519, tlswire.P256}, EncryptRSA: encryptRSA})
+	session, err := tlswire.Handshake(conn, hello, tlswire.Options{Random: rand.Reader, Records: v.prober.limits.Records, Shares: []tlswire.Group{tlswire.X25519, tlswire.P256}, EncryptRSA: encryptRSA})
 	if session == nil {
 		session = &tlswire.Session{}
 	}
-	err = v.checked(hello, session.Answer, err)
+	err = v.checked(hello, session.Answer, conn.judged(err))
 	if session.Finished && v.call.Web && v.call.Effort != facts.Quick {
 		v.ask(session)
 	}
@@ -115,6 +115,7 @@ func (v *visit) learn(hello tlswire.ClientHello, answer tlswire.Answer, err erro
 	var notTLS *tlswire.NotTLSError
 	var bad *tlswire.BadMessageError
 	var much *tlswire.TooMuchError
+	var slow *slowError
 	fact := facts.Version{Answer: facts.NotShown}
 	again = true
 	switch {
@@ -134,6 +135,9 @@ func (v *visit) learn(hello tlswire.ClientHello, answer tlswire.Answer, err erro
 		return 0, false, false
 	case errors.Is(err, errNoConnection):
 		return 0, false, false
+	case errors.As(err, &slow): // no other hello would be answered faster
+		again, fact.Detail = false, "no complete answer in time"
+		v.fail(facts.TooSlow, fmt.Errorf("%d bytes of its answer came in %s, and it was not complete", slow.bytes, v.prober.limits.Handshake))
 	case isTimeout(err):
 		fact.Detail, v.silent = "no answer in time", true
 		v.fail(facts.Timeout, errors.New("connected, but no answer came in time"))

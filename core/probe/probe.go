@@ -11,6 +11,7 @@ import (
 
 	"nurvik/core/endpoint"
 	"nurvik/core/facts"
+	"nurvik/core/limits"
 )
 
 // Network is what a visit needs of the world.
@@ -25,45 +26,26 @@ type Network struct {
 	Now func() time.Time
 }
 
-// Deadlines bound a visit. A zero field means its default.
-type Deadlines struct {
-	Connect   time.Duration // to open one connection; default 5 s
-	Handshake time.Duration // to answer one hello; default 10 s
-	Visit     time.Duration // for the whole visit of one address; default 120 s
-}
-
-// The default deadlines.
-const (
-	DefaultConnect   = 5 * time.Second
-	DefaultHandshake = 10 * time.Second
-	DefaultVisit     = 120 * time.Second
-)
-
-func (d Deadlines) withDefaults() Deadlines {
-	for _, f := range []struct {
-		value    *time.Duration
-		fallback time.Duration
-	}{{&d.Connect, DefaultConnect}, {&d.Handshake, DefaultHandshake}, {&d.Visit, DefaultVisit}} {
-		if *f.value <= 0 {
-			*f.value = f.fallback
-		}
-	}
-	return d
-}
-
-// Prober makes visits. It is safe for concurrent use.
+// Prober makes visits. It is safe for concurrent use; the limits hold for all
+// visits that it makes together.
 type Prober struct {
-	network   Network
-	deadlines Deadlines
+	network Network
+	limits  limits.Limits
+	gate    *gate
 }
 
-// New makes a prober. It panics when the network lacks a function.
-func New(network Network, deadlines Deadlines) *Prober {
+// New makes a prober. Limits that say nothing are the default ones. It panics
+// when the network lacks a function.
+func New(network Network, l limits.Limits) *Prober {
+	l = l.Over(limits.Defaults)
 	if network.Dial == nil || network.Lookup == nil || network.HasRoute == nil || network.Now == nil {
 		panic("probe: the network is incomplete")
 	}
-	return &Prober{network: network, deadlines: deadlines.withDefaults()}
+	return &Prober{network: network, limits: l, gate: newGate(l, network.Now)}
 }
+
+// AtOnce is how many connections there may be at once over all hosts.
+func (p *Prober) AtOnce() int { return p.limits.AtOnce }
 
 // Target is an endpoint to be visited, and how.
 type Target struct {
@@ -128,7 +110,13 @@ func (p *Prober) addresses(ctx context.Context, host string) ([]netip.Addr, erro
 	if address, err := netip.ParseAddr(host); err == nil {
 		return []netip.Addr{address}, nil
 	}
-	ctx, cancel := context.WithTimeout(ctx, p.deadlines.Handshake)
+	select {
+	case p.gate.lookups <- struct{}{}:
+		defer func() { <-p.gate.lookups }()
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	ctx, cancel := context.WithTimeout(ctx, p.limits.Handshake)
 	defer cancel()
 	found, err := p.network.Lookup(ctx, host)
 	if err != nil {

@@ -21,6 +21,7 @@ import (
 	"nurvik/core/endpoint"
 	"nurvik/core/facts"
 	"nurvik/core/forge"
+	"nurvik/core/limits"
 	"nurvik/core/probe"
 )
 
@@ -54,8 +55,8 @@ func network(names map[string][]string, noRoute ...string) probe.Network {
 
 // patient is for peers that answer, however busy the machine; impatient for those that never do.
 var (
-	patient   = probe.Deadlines{Connect: 20 * time.Second, Handshake: 20 * time.Second, Visit: 60 * time.Second}
-	impatient = probe.Deadlines{Connect: 20 * time.Second, Handshake: 300 * time.Millisecond, Visit: 20 * time.Second}
+	patient   = limits.Limits{Connect: 20 * time.Second, Handshake: 20 * time.Second, Visit: 60 * time.Second, HostPerSecond: 1000, HostAtOnce: 10}
+	impatient = limits.Limits{Connect: 20 * time.Second, Handshake: 300 * time.Millisecond, Visit: 20 * time.Second}
 )
 
 // listen serves each connection with the function and returns the address.
@@ -199,7 +200,7 @@ func TestVisitHasADeadline(t *testing.T) {
 		}
 	})
 	started := time.Now()
-	_, err := probe.New(network(nil), probe.Deadlines{Connect: time.Second, Handshake: 200 * time.Millisecond, Visit: 500 * time.Millisecond}).Visit(t.Context(), drip, probe.Call{})
+	_, err := probe.New(network(nil), limits.Limits{Connect: time.Second, Handshake: 200 * time.Millisecond, Visit: 500 * time.Millisecond}).Visit(t.Context(), drip, probe.Call{})
 	require.NoError(t, err)
 	assert.Less(t, time.Since(started), 15*time.Second, "at this pace the answer would take twenty seconds a hello")
 }
@@ -209,9 +210,9 @@ func TestCancelledVisitHasNoResult(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	time.AfterFunc(50*time.Millisecond, cancel)
 	started := time.Now()
-	_, err := probe.New(network(nil), probe.Deadlines{}).Visit(ctx, silent, probe.Call{})
+	_, err := probe.New(network(nil), limits.Limits{}).Visit(ctx, silent, probe.Call{})
 	assert.ErrorIs(t, err, context.Canceled)
-	assert.Less(t, time.Since(started), probe.DefaultHandshake, "it does not wait for the deadline")
+	assert.Less(t, time.Since(started), limits.Defaults.Handshake, "it does not wait for the deadline")
 }
 
 func target(t *testing.T, text string, connect ...string) probe.Target {

@@ -72,7 +72,7 @@ func (v *visit) resume(ctx context.Context) {
 		hello := v.hello(v.accepted()[version])
 		hello.Compression, hello.MACFirst = false, true
 		change(&hello)
-		session, err := tlswire.Handshake(conn, hello, tlswire.Options{Random: rand.Reader, EncryptRSA: encryptRSA})
+		session, err := tlswire.Handshake(conn, hello, tlswire.Options{Random: rand.Reader, Records: v.prober.limits.Records, EncryptRSA: encryptRSA})
 		v.close(conn, record, err)
 		if err != nil {
 			return nil
@@ -156,7 +156,7 @@ func (v *visit) chain(ctx context.Context, purpose string, versions []tlswire.Ve
 	defer conn.Close()
 	hello := v.hello(tlswire.TLS13)
 	change(&hello)
-	session, err := tlswire.Handshake(conn, hello, tlswire.Options{Random: rand.Reader, Shares: []tlswire.Group{tlswire.X25519, tlswire.P256}})
+	session, err := tlswire.Handshake(conn, hello, tlswire.Options{Random: rand.Reader, Records: v.prober.limits.Records, Shares: []tlswire.Group{tlswire.X25519, tlswire.P256}})
 	v.close(conn, record, err)
 	if session == nil {
 		return nil, err

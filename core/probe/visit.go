@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
+	"fmt"
 	"net"
 	"net/netip"
 	"slices"
@@ -11,13 +12,10 @@ import (
 	"time"
 
 	"nurvik/core/facts"
+	"nurvik/core/limits"
 	"nurvik/core/pki"
 	"nurvik/core/tlswire"
 )
-
-// maxConnections bounds a visit, whatever the endpoint answers: a server with
-// every registered suite needs about as many.
-const maxConnections = 420
 
 // Call says what a visit is to learn of an address.
 type Call struct {
@@ -26,6 +24,7 @@ type Call struct {
 	Effort     facts.Effort // "" for normal
 	Web        bool         // the application is HTTP
 	Plain      uint16       // port on which plain HTTP is looked for, 0 for none
+	NoQueue    bool         // do not wait for a place at the host; the visit ends with ErrBusy instead
 }
 
 // visit is one visit in the making.
@@ -40,11 +39,19 @@ type visit struct {
 	failure      facts.Outcome                       // the last way in which no TLS answer came
 	leaf         *pki.Certificate
 	silent       bool // hellos were not answered in time
+	host         *hostGate
+	time         *stopwatch
 }
 
-// Visit visits one address. It always ends within the visit's deadline. The
-// error is the context's, when it ended the visit early; then there is no
-// observation.
+// ErrBusy says that as many visits as are allowed are at the host already.
+var ErrBusy = errors.New("the host is being visited already")
+
+// errTime is why a visit ends early.
+var errTime = errors.New("the time of the visit is over")
+
+// Visit waits until the host may be visited, and visits one address. From then
+// on it ends within the limits. The error is the context's, when it ended the
+// visit early, or ErrBusy; then there is no observation.
 func (p *Prober) Visit(ctx context.Context, address netip.AddrPort, call Call) (facts.Observation, error) {
 	if call.Effort == "" {
 		call.Effort = facts.Normal
@@ -52,14 +59,25 @@ func (p *Prober) Visit(ctx context.Context, address netip.AddrPort, call Call) (
 	v := &visit{
 		prober: p, call: call, answers: map[tlswire.Version]facts.Version{}, suites: map[tlswire.Version][]tlswire.Suite{},
 		observation: facts.Observation{
-			Address: address, ServerName: call.ServerName, At: p.network.Now().UTC().Truncate(time.Millisecond), Effort: call.Effort,
+			Address: address, ServerName: call.ServerName, Effort: call.Effort,
 			Versions: []facts.Version{}, Certificates: [][]byte{}, Connections: []facts.Connection{},
 			Settings: &facts.Settings{Renegotiation: facts.Unknown, ExtendedMaster: facts.Unknown, EncryptThenMAC: facts.Unknown, Compression: facts.Unknown,
 				Fallback: facts.Unknown, Tickets: facts.Unknown, Resumption: facts.Unknown, Heartbeat: facts.Unknown, DowngradeMarker: facts.Unknown, Unknown: facts.Unknown, Large: facts.Unknown},
 		},
 	}
-	limited, cancel := context.WithTimeout(ctx, p.deadlines.Visit)
-	defer cancel()
+	host, leave, err := p.gate.enter(ctx, address.Addr(), !call.NoQueue)
+	switch {
+	case err != nil:
+		return facts.Observation{}, err
+	case host == nil:
+		return facts.Observation{}, ErrBusy
+	}
+	defer leave()
+	limited, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	v.host, v.time = host, startStopwatch(p.limits.Visit, p.network.Now, func() { cancel(errTime) })
+	defer v.time.pause()
+	v.observation.At = p.network.Now().UTC().Truncate(time.Millisecond)
 	if v.discover(limited) && call.Effort != facts.Quick {
 		v.enumerate(limited)
 		v.settings(limited)
@@ -69,6 +87,9 @@ func (p *Prober) Visit(ctx context.Context, address netip.AddrPort, call Call) (
 	}
 	if ctx.Err() != nil {
 		return facts.Observation{}, ctx.Err()
+	}
+	if errors.Is(context.Cause(limited), errTime) {
+		v.observation.Cut = fmt.Sprintf("after %s and %d connections the time of the visit was over", p.limits.Visit, len(v.observation.Connections))
 	}
 	return v.conclude(), nil
 }
@@ -94,7 +115,8 @@ func (v *visit) exchange(ctx context.Context, purpose string, hello tlswire.Clie
 		return tlswire.Answer{}, errNoConnection
 	}
 	defer conn.Close()
-	answer, err := tlswire.Exchange(conn, hello)
+	answer, err := tlswire.Exchange(conn, hello, tlswire.Options{Records: v.prober.limits.Records})
+	err = conn.judged(err)
 	v.close(conn, record, err)
 	return answer, v.checked(hello, answer, err)
 }
@@ -129,7 +151,7 @@ func refused(err error) bool {
 
 // fail notes a way of not answering; the more telling one is kept.
 func (v *visit) fail(outcome facts.Outcome, err error) {
-	rank := map[facts.Outcome]int{facts.Refused: 1, facts.Reset: 2, facts.Timeout: 3, facts.NotTLS: 4, facts.TooMuch: 5, facts.BadMessage: 6, facts.DialogueRefused: 7, facts.Early: 8}
+	rank := map[facts.Outcome]int{facts.Refused: 1, facts.Reset: 2, facts.Timeout: 3, facts.NotTLS: 4, facts.TooSlow: 5, facts.TooMuch: 6, facts.BadMessage: 7, facts.DialogueRefused: 8, facts.Early: 9}
 	if rank[outcome] > rank[v.failure] {
 		v.failure, v.observation.Detail = outcome, err.Error()
 	}
@@ -174,11 +196,14 @@ func (v *visit) connect(ctx context.Context, purpose string) (*countingConn, *fa
 
 func (v *visit) connectTo(ctx context.Context, address netip.AddrPort, purpose string) (*countingConn, *facts.Connection, bool) {
 	p := v.prober
-	if len(v.observation.Connections) >= maxConnections || ctx.Err() != nil {
+	if len(v.observation.Connections) >= limits.MostConnections || ctx.Err() != nil {
+		return nil, nil, false
+	}
+	if !v.turn(ctx) {
 		return nil, nil, false
 	}
 	started := p.network.Now()
-	dialing, cancel := context.WithTimeout(ctx, p.deadlines.Connect)
+	dialing, cancel := context.WithTimeout(ctx, p.limits.Connect)
 	defer cancel()
 	raw, err := p.network.Dial(dialing, address)
 	record := &facts.Connection{Purpose: purpose}
@@ -188,36 +213,50 @@ func (v *visit) connectTo(ctx context.Context, address netip.AddrPort, purpose s
 			record.Outcome = v.dialFailure(err)
 		}
 		v.observation.Connections = append(v.observation.Connections, *record)
+		p.gate.passed()
 		return nil, nil, false
 	}
-	deadline := started.Add(p.deadlines.Handshake)
-	if limit, ok := ctx.Deadline(); ok && limit.Before(deadline) {
-		deadline = limit
-	}
+	deadline := p.network.Now().Add(p.limits.Handshake)
 	_ = raw.SetDeadline(deadline) // a connection that refuses a deadline fails at the first read
 	stop := context.AfterFunc(ctx, func() { _ = raw.SetDeadline(time.Unix(1, 0)) })
-	conn := &countingConn{Conn: raw, started: started, stop: stop}
+	conn := &countingConn{Conn: raw, started: started, stop: stop, most: p.limits.Bytes, now: p.network.Now, late: deadline.Add(-p.limits.Handshake / 2)}
 	if address == v.observation.Address {
-		if err := upgrade(conn, v.call.Scheme, v.host()); err != nil {
-			v.dialogueFailure(err)
+		if err := upgrade(conn, v.call.Scheme, v.addressee()); err != nil {
+			v.dialogueFailure(conn, err)
 			v.close(conn, record, err)
 			return nil, nil, false
 		}
 	}
+	conn.before = conn.received
 	return conn, record, true
 }
 
-// host is the name that a dialogue addresses.
-func (v *visit) host() string {
+// turn waits until another connection may be made. The visit's time stands still meanwhile.
+func (v *visit) turn(ctx context.Context) bool {
+	if !v.time.pause() {
+		return false
+	}
+	defer v.time.resume()
+	return v.prober.gate.pass(ctx, v.host) == nil
+}
+
+// addressee is the name that a dialogue addresses.
+func (v *visit) addressee() string {
 	if v.call.ServerName != "" {
 		return v.call.ServerName
 	}
 	return v.observation.Address.Addr().String()
 }
 
-func (v *visit) dialogueFailure(err error) {
+func (v *visit) dialogueFailure(conn *countingConn, err error) {
 	var early *earlyError
+	var much *tlswire.TooMuchError
 	switch {
+	case errors.As(err, &much):
+		v.fail(facts.TooMuch, err)
+	case isTimeout(err) && conn.last.After(conn.late): // it went on and on
+		v.silent = true
+		v.fail(facts.TooSlow, fmt.Errorf("%d bytes of its dialogue came in %s, and it was not over", conn.received, v.prober.limits.Handshake))
 	case isTimeout(err):
 		v.silent = true
 		v.fail(facts.Timeout, errors.New("connected, but its dialogue did not go on in time"))
@@ -246,6 +285,7 @@ func (v *visit) dialFailure(err error) string {
 func (v *visit) close(conn *countingConn, record *facts.Connection, err error) {
 	conn.stop()
 	_ = conn.Close()
+	v.prober.gate.passed()
 	record.Sent, record.Received = conn.sent, conn.received
 	record.Duration = v.prober.network.Now().Sub(conn.started)
 	record.Outcome = "answered"
@@ -269,11 +309,40 @@ type countingConn struct {
 	started        time.Time
 	stop           func() bool
 	sent, received int
+	before         int // received before the hello
+	most           int // that may be received
+	now            func() time.Time
+	last, late     time.Time // when something came last, and from when on that is late
+}
+
+// slowError says that an answer had begun and was not complete in time.
+type slowError struct {
+	error
+	bytes int
+}
+
+func (e *slowError) Error() string {
+	return fmt.Sprintf("%d bytes of an answer came, and not the rest", e.bytes)
+}
+
+func (e *slowError) Unwrap() error { return e.error }
+
+// judged tells an answer that was too slow from none.
+func (c *countingConn) judged(err error) error {
+	if n := c.received - c.before; n > 0 && isTimeout(err) {
+		return &slowError{err, n}
+	}
+	return err
 }
 
 func (c *countingConn) Read(p []byte) (int, error) {
+	if c.received >= c.most {
+		return 0, &tlswire.TooMuchError{Reason: fmt.Sprintf("%d bytes came", c.received)}
+	}
 	n, err := c.Conn.Read(p)
-	c.received += n
+	if c.received += n; n > 0 {
+		c.last = c.now()
+	}
 	return n, err
 }
 

@@ -151,7 +151,7 @@ func TestRecordings(t *testing.T) {
 		read++
 		t.Run(filepath.Base(path), func(t *testing.T) {
 			version := map[string]tlswire.Version{"10": tlswire.TLS10, "11": tlswire.TLS11, "12": tlswire.TLS12, "13": tlswire.TLS13}[strings.Split(filepath.Base(path), "-TLSv")[1][:2]]
-			answer, err := tlswire.Exchange(&scripted{Reader: bytes.NewReader(server)}, tlswire.Ordinary(tlswire.TLS13, tlswire.TLS12))
+			answer, err := tlswire.Exchange(&scripted{Reader: bytes.NewReader(server)}, tlswire.Ordinary(tlswire.TLS13, tlswire.TLS12), tlswire.Options{})
 			var alert *tlswire.AlertError
 			if strings.Contains(path, "FallbackSCSV") || strings.Contains(path, "TooSmall") || strings.Contains(path, "NotFound") && err != nil || strings.Contains(path, "NoMatch") && err != nil {
 				require.ErrorAs(t, err, &alert)

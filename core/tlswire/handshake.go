@@ -11,8 +11,9 @@ import (
 
 // Options say how a whole handshake is made.
 type Options struct {
-	Random io.Reader
-	Shares []Group // in which a share is sent at once, for TLS 1.3
+	Random  io.Reader
+	Shares  []Group // in which a share is sent at once, for TLS 1.3
+	Records int     // most that are read; 0 for 512
 	// EncryptRSA encrypts the premaster secret for the leaf, for suites with RSA key exchange; nil leaves them unfinished.
 	EncryptRSA func(leaf, secret []byte) ([]byte, error)
 	KeyLog     io.Writer // where secrets are written, for looking at one's own connections; nil for nowhere
@@ -89,6 +90,7 @@ type talk struct {
 	hello      ClientHello
 	options    Options
 	answer     Answer
+	deaf       bool // nothing is kept for the transcript, because no keys are derived
 	transcript []byte
 }
 
@@ -101,7 +103,7 @@ func (t *talk) say(message []byte) error {
 // hear reads a handshake message and keeps it.
 func (t *talk) hear() (byte, []byte, error) {
 	kind, body, whole, err := t.next()
-	if err == nil {
+	if err == nil && !t.deaf {
 		t.transcript = append(t.transcript, whole...)
 	}
 	return kind, body, err
@@ -112,11 +114,10 @@ func message(kind byte, body []byte) []byte {
 }
 
 // open sends the hello and reads the ServerHello.
-func open(stream io.ReadWriter, hello ClientHello, o Options) (*talk, error) {
-	t := &talk{records: &records{stream: stream, version: min(hello.Highest(), TLS10)}, hello: hello, options: o}
-	first := hello.Message()
-	t.transcript = first
-	if _, err := stream.Write(hello.Record()); err != nil {
+func open(stream io.ReadWriter, hello ClientHello, o Options, deaf bool) (*talk, error) {
+	t := &talk{deaf: deaf, records: &records{stream: stream, version: min(hello.Highest(), TLS10), limit: o.Records}, hello: hello, options: o}
+	t.transcript = hello.Message()
+	if _, err := stream.Write(hello.record(t.transcript)); err != nil {
 		return t, err
 	}
 	return t, t.serverHello()
@@ -138,14 +139,15 @@ func (t *talk) serverHello() error {
 }
 
 // Exchange sends the hello and reads the answer as far as it is readable
-// without keys: in TLS 1.3 the ServerHello, before it the whole first flight.
+// without keys: in TLS 1.3 the ServerHello, before it the whole first flight. Of
+// the options only the limit of records counts.
 // The stream's deadlines are the caller's.
 //
 // The error is an *AlertError, *NotTLSError, *BadMessageError, *TooMuchError,
 // ErrClosed or what the stream returned. With an error after the ServerHello
 // the answer holds what was read until then.
-func Exchange(stream io.ReadWriter, hello ClientHello) (Answer, error) {
-	t, err := open(stream, hello, Options{})
+func Exchange(stream io.ReadWriter, hello ClientHello, o Options) (Answer, error) {
+	t, err := open(stream, hello, o, true)
 	if err != nil || t.answer.Hello.Version >= TLS13 {
 		return t.answer, err
 	}
@@ -167,7 +169,7 @@ func Handshake(stream io.ReadWriter, hello ClientHello, o Options) (*Session, er
 			hello.Shares = append(hello.Shares, a.share)
 		}
 	}
-	t, err := open(stream, hello, o)
+	t, err := open(stream, hello, o, false)
 	s := &Session{records: t.records}
 	if err == nil {
 		if t.answer.Hello.Version == TLS13 {

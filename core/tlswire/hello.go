@@ -46,22 +46,28 @@ func (h ClientHello) Highest() Version { return slices.Max(h.Versions) }
 // greases are reserved values, one for each place where it is sent.
 const greaseSuite, greaseGroup, greaseExtension, greaseVersion = 0x0a0a, 0x1a1a, 0x2a2a, 0x3a3a
 
+// usualHello is more bytes than most hellos have.
+const usualHello = 2048
+
 // Message returns the hello as a handshake message (RFC 8446, 4.1.2).
 func (h ClientHello) Message() []byte {
-	var b cryptobyte.Builder
+	b := cryptobyte.NewBuilder(make([]byte, 0, usualHello+h.Padding))
 	b.AddUint8(messageClientHello)
 	b.AddUint24LengthPrefixed(h.body)
 	return b.BytesOrPanic()
 }
 
 // Record returns the hello as TLS records (RFC 8446, 5.1).
-func (h ClientHello) Record() []byte {
+func (h ClientHello) Record() []byte { return h.record(h.Message()) }
+
+// record wraps the message, which was made before.
+func (h ClientHello) record(message []byte) []byte {
 	version := TLS10 // of the records of a first hello, which old servers look at
 	if h.Highest() == SSL30 {
 		version = SSL30
 	}
-	var out []byte
-	for part := range slices.Chunk(h.Message(), 1<<14) {
+	out := make([]byte, 0, len(message)+16)
+	for part := range slices.Chunk(message, 1<<14) {
 		out = append(out, contentHandshake, byte(version>>8), byte(version), byte(len(part)>>8), byte(len(part)))
 		out = append(out, part...)
 	}

@@ -3,6 +3,7 @@ package tlswire
 import (
 	"cmp"
 	"slices"
+	"strings"
 	"sync"
 )
 
@@ -11,7 +12,9 @@ import (
 var Modern = []Suite{0x1302, 0x1301, 0x1303, 0x1304, 0x1305, 0x1306, 0x1307}
 
 // Classic are all other registered suites, the better before the worse, so
-// that a server that follows the client's order shows its best first.
+// that a server that follows the client's order shows its best first. Among
+// equals the order is again one that no usual server has of its own: long keys
+// before short ones, and ChaCha20 after both.
 var Classic = sync.OnceValue(func() []Suite {
 	rank := map[Status]int{Recommended: 0, Legacy: 1, Weak: 2, Broken: 3}
 	certificates := func(p SuiteProperties) int { // what needs no certificate of the usual kinds comes later
@@ -19,6 +22,12 @@ var Classic = sync.OnceValue(func() []Suite {
 			return 0
 		}
 		return 1
+	}
+	weight := func(p SuiteProperties) int {
+		if strings.HasPrefix(p.Cipher, "ChaCha20") {
+			return 1
+		}
+		return -p.Strength
 	}
 	type entry struct {
 		suite Suite
@@ -31,7 +40,7 @@ var Classic = sync.OnceValue(func() []Suite {
 		}
 	}
 	slices.SortStableFunc(list, func(a, b entry) int {
-		return cmp.Or(cmp.Compare(rank[a.p.Status], rank[b.p.Status]), cmp.Compare(certificates(a.p), certificates(b.p)))
+		return cmp.Or(cmp.Compare(rank[a.p.Status], rank[b.p.Status]), cmp.Compare(certificates(a.p), certificates(b.p)), cmp.Compare(weight(a.p), weight(b.p)))
 	})
 	out := make([]Suite, len(list))
 	for i, e := range list {

@@ -1,6 +1,7 @@
 package tlswire
 
 import (
+	"cmp"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -11,7 +12,7 @@ import (
 const (
 	maxRecord    = 1<<14 + 2048 // bytes of one record (RFC 5246, 6.2.3)
 	maxHandshake = 1 << 18      // bytes of one handshake message: no real chain comes near 256 KiB
-	maxRecords   = 512          // records altogether
+	maxRecords   = 512          // records altogether, unless the options say otherwise
 	maxWarnings  = 8            // warning alerts that are read past
 )
 
@@ -51,6 +52,7 @@ type records struct {
 	buffer   []byte // handshake bytes not yet taken
 	data     []byte // application bytes not yet taken
 	answered bool   // a TLS record was seen
+	limit    int    // of records; 0 for maxRecords
 	count    int
 	warnings int
 }
@@ -117,8 +119,8 @@ func (r *records) read() ([]byte, error) {
 // record reads one record. Alerts are errors, but for a few warnings.
 func (r *records) record() (kind byte, content []byte, err error) {
 	for {
-		if r.count++; r.count > maxRecords {
-			return 0, nil, &TooMuchError{fmt.Sprintf("%d records came", maxRecords)}
+		if r.count++; r.count > cmp.Or(r.limit, maxRecords) {
+			return 0, nil, &TooMuchError{fmt.Sprintf("%d records came", r.count-1)}
 		}
 		var header [5]byte
 		n, err := io.ReadFull(r.stream, header[:])

@@ -61,7 +61,7 @@ func exchange(t *testing.T, config *tls.Config, version tlswire.Version) (tlswir
 		_ = far.Close()
 	}()
 	require.NoError(t, near.SetDeadline(time.Now().Add(5*time.Second)))
-	answer, err := tlswire.Exchange(near, hello(t, version))
+	answer, err := tlswire.Exchange(near, hello(t, version), tlswire.Options{})
 	name := ""
 	select {
 	case name = <-names:
@@ -155,7 +155,7 @@ func TestExchangeWithOddPeers(t *testing.T) {
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
 			peer := &scripted{Reader: bytes.NewReader(tt.answer)}
-			_, err := tlswire.Exchange(peer, hello(t, tlswire.TLS12))
+			_, err := tlswire.Exchange(peer, hello(t, tlswire.TLS12), tlswire.Options{})
 			require.Error(t, err)
 			tt.check(t, err)
 			assert.Equal(t, byte(22), peer.sent.Bytes()[0], "a hello was sent")
@@ -205,7 +205,7 @@ func TestWarningIsReadPast(t *testing.T) {
 	}()
 	// The pipe has no buffer: the hello must be on its way while the warning is.
 	require.NoError(t, near.SetDeadline(time.Now().Add(5*time.Second)))
-	answer, err := tlswire.Exchange(&eager{Conn: near}, hello(t, tlswire.TLS12))
+	answer, err := tlswire.Exchange(&eager{Conn: near}, hello(t, tlswire.TLS12), tlswire.Options{})
 	require.NoError(t, err)
 	assert.Equal(t, [][]byte{der}, answer.Chain.Certificates)
 }
@@ -265,7 +265,7 @@ func FuzzExchange(f *testing.F) {
 	f.Add(record(22, 2, 0, 0, 2, 3, 3))
 	f.Add([]byte("HTTP/1.1"))
 	f.Fuzz(func(t *testing.T, answer []byte) {
-		_, err := tlswire.Exchange(&scripted{Reader: bytes.NewReader(answer)}, hello(t, tlswire.TLS12))
+		_, err := tlswire.Exchange(&scripted{Reader: bytes.NewReader(answer)}, hello(t, tlswire.TLS12), tlswire.Options{})
 		if err != nil && !errors.Is(err, tlswire.ErrClosed) {
 			assert.NotEmpty(t, err.Error())
 		}

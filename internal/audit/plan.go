@@ -14,6 +14,7 @@ import (
 	"nurvik/core/facts"
 	"nurvik/core/intake"
 	"nurvik/core/keystore"
+	"nurvik/core/limits"
 	"nurvik/core/naming"
 	"nurvik/core/pbe"
 	"nurvik/core/pki"
@@ -48,6 +49,7 @@ type Plan struct {
 	audiences  []*trust.Store
 	anchors    *trust.Store
 	networks   []netip.Prefix
+	limits     limits.Limits // of the estate files
 	heap       bool
 	unexamined []Unexamined
 }
@@ -62,6 +64,9 @@ type visit struct {
 
 // Networks are those that issuers may be asked in, beside the public ones.
 func (p *Plan) Networks() []netip.Prefix { return p.networks }
+
+// Limits of visits, as the estate files say.
+func (p *Plan) Limits() limits.Limits { return p.limits }
 
 // Files are the files that were read.
 func (p *Plan) Files() []facts.File { return p.files }
@@ -201,6 +206,7 @@ func (p *planner) sort() (estates []*estatefile.Estate, rest []string, err error
 			return nil, nil, &UsageError{err}
 		}
 		p.plan.networks = append(p.plan.networks, networks...)
+		p.plan.limits = p.plan.limits.Over(e.Limits)
 		estates = append(estates, e)
 	}
 	return estates, rest, nil

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nurvik/core/judge"
+	"nurvik/core/limits"
 	"nurvik/core/policy"
 	"nurvik/core/probe"
 	"nurvik/internal/audit"
@@ -35,7 +36,7 @@ func options(t *testing.T, network probe.Network) audit.Options {
 	t.Helper()
 	p, err := policy.Builtin(policy.Default)
 	require.NoError(t, err)
-	return audit.Options{Prober: probe.New(network, probe.Deadlines{Handshake: time.Second}), Policy: p, At: time.Now()}
+	return audit.Options{Prober: probe.New(network, limits.Limits{Handshake: time.Second}), Policy: p, At: time.Now()}
 }
 
 // nowhere is a network without routes or names.
@@ -121,7 +122,6 @@ func TestProgressCountsEveryVisit(t *testing.T) {
 	require.NoError(t, err)
 	var seen []int
 	o := options(t, nowhere())
-	o.Parallel = 1
 	o.Progress = func(done, total int) {
 		assert.Equal(t, 3, total)
 		seen = append(seen, done)

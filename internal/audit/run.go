@@ -20,7 +20,6 @@ type Options struct {
 	Prober   *probe.Prober
 	Policy   policy.Policy
 	At       time.Time
-	Parallel int                   // endpoints visited at once; default 64
 	Shared   judge.SharedStep      // the search for shared prime factors; nil leaves it out
 	Progress func(done, total int) // called after each visit; may be nil
 	Desk     *inquiry.Desk         // asks the issuers about endpoints; nil asks nothing
@@ -130,13 +129,10 @@ func (r *Report) add(t Target) {
 	}
 }
 
-// visit examines every endpoint, a bounded number at once.
+// visit examines every endpoint, as many at once as there may be connections.
 func (p *Plan) visit(ctx context.Context, o Options) ([]facts.Endpoint, []error) {
-	if o.Parallel <= 0 {
-		o.Parallel = 64
-	}
 	observed, errs := make([]facts.Endpoint, len(p.visits)), make([]error, len(p.visits))
-	slots := make(chan struct{}, o.Parallel)
+	slots := make(chan struct{}, o.Prober.AtOnce())
 	var group sync.WaitGroup
 	var mutex sync.Mutex
 	done := 0

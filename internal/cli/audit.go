@@ -20,7 +20,6 @@ import (
 // auditFlags are the flags of "nurvik audit".
 type auditFlags struct {
 	targetFlags
-	parallel        int
 	long            bool
 	shared          sharedFlag
 	send            bool
@@ -56,7 +55,6 @@ target with a / in it, or that exists as a path, is a file; name:443 never is.`,
 	flags.BoolVar(&f.send, "send", false, "send the facts of the files, never a private part, to the service: it shows them as a holding")
 	flags.StringVar(&f.holding, "holding", "", "with --send, `NAME` of the holding (default this machine's)")
 	addServer(cmd, &f.server)
-	flags.IntVar(&f.parallel, "parallel", 64, "endpoints visited at once, `N`")
 	return cmd
 }
 
@@ -64,9 +62,6 @@ func (a *app) audit(ctx context.Context, f *auditFlags) error {
 	u, err := a.understand(&f.targetFlags)
 	if err != nil {
 		return err
-	}
-	if f.parallel < 1 {
-		return usage(errors.New("--parallel must be at least 1"))
 	}
 	plan, err := a.planOf(ctx, &f.request, &f.material)
 	if err != nil {
@@ -81,7 +76,7 @@ func (a *app) audit(ctx context.Context, f *auditFlags) error {
 	asking, finishAsking := a.phase("asking issuers")
 	shared, finishShared := a.phase("shared prime factors")
 	options := a.options(&f.targetFlags, u, plan)
-	options.Parallel, options.Progress, options.Asking, options.Shared = f.parallel, visiting, asking, f.shared.step(shared)
+	options.Progress, options.Asking, options.Shared = visiting, asking, f.shared.step(shared)
 	result := plan.Run(ctx, options)
 	finish()
 	finishAsking()

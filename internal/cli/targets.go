@@ -9,10 +9,12 @@ import (
 
 	"nurvik/core/facts"
 	"nurvik/core/judge"
+	"nurvik/core/limits"
 	"nurvik/core/policy"
 	"nurvik/core/probe"
 	"nurvik/internal/audit"
 	"nurvik/internal/inquiry"
+	"nurvik/internal/settings"
 	"nurvik/internal/vantage"
 )
 
@@ -20,7 +22,7 @@ import (
 type targetFlags struct {
 	at, policy, failFrom, resolver, effort string
 	request                                audit.Request
-	deadlines                              probe.Deadlines
+	limits                                 limits.Limits
 	material                               materialFlags
 	asking                                 askingFlags
 }
@@ -40,9 +42,7 @@ func (a *app) addTargets(cmd *cobra.Command, f *targetFlags) {
 	flags.StringVar(&f.resolver, "resolver", "", "name server `ADDRESS[:PORT]` to ask instead of the system's")
 	flags.Uint16Var(&f.request.HTTPPort, "http-port", 0, "`PORT` on which plain HTTP is looked for (default 80 beside 443)")
 	flags.StringVar(&f.effort, "effort", string(facts.Normal), "how much each visit asks, `EFFORT`: quick, normal or full")
-	flags.DurationVar(&f.deadlines.Connect, "connect-timeout", probe.DefaultConnect, "`TIME` for one connection")
-	flags.DurationVar(&f.deadlines.Handshake, "handshake-timeout", probe.DefaultHandshake, "`TIME` for the answer to one hello")
-	flags.DurationVar(&f.deadlines.Visit, "visit-timeout", probe.DefaultVisit, "`TIME` for the visit of one address")
+	settings.AddLimits(flags, &f.limits)
 	_ = cmd.RegisterFlagCompletionFunc("fail-from", cobra.FixedCompletions([]string{"fault", "risk", "note", "never"}, cobra.ShellCompDirectiveNoFileComp))
 	_ = cmd.RegisterFlagCompletionFunc("policy", cobra.FixedCompletions(policy.Names(), cobra.ShellCompDirectiveNoFileComp))
 }
@@ -71,6 +71,9 @@ func (a *app) understand(f *targetFlags) (u understood, err error) {
 	if u.network, err = vantage.Network(f.resolver); err != nil {
 		return u, usage(fmt.Errorf("--resolver: %w", err))
 	}
+	if err := f.limits.Check(); err != nil {
+		return u, usage(err)
+	}
 	f.request.Networks = f.asking.networks
 	if f.request.Effort, err = facts.ParseEffort(f.effort); err != nil {
 		return u, usage(fmt.Errorf("--effort: %w", err))
@@ -92,6 +95,7 @@ func loadPolicy(text string) (policy.Policy, error) {
 
 // options are those of every audit; its issuers are asked as the flags say.
 func (a *app) options(f *targetFlags, u understood, plan *audit.Plan) audit.Options {
-	return audit.Options{Prober: probe.New(u.network, f.deadlines), Policy: u.policy, At: u.at,
+	bounds := f.limits.Over(plan.Limits()).Over(u.policy.Limits)
+	return audit.Options{Prober: probe.New(u.network, vantage.Afford(bounds)), Policy: u.policy, At: u.at,
 		Desk: inquiry.New(inquiry.Options{Revocation: !f.asking.none, Issuers: f.asking.issuers, Networks: plan.Networks(), Lookup: u.network.Lookup, Now: a.now})}
 }

@@ -16,7 +16,6 @@ import (
 
 	"nurvik/console"
 	"nurvik/core/facts"
-	"nurvik/core/probe"
 	"nurvik/internal/service"
 	"nurvik/internal/service/web"
 	"nurvik/internal/settings"
@@ -115,9 +114,7 @@ func serviceFlags(cmd *cobra.Command, c *service.Config) {
 	flags.StringArrayVar(&c.Networks, "allow-network", nil, "`NETWORK` such as 10.0.0.0/8 in which issuers may be asked, beside public addresses; repeat for more")
 	flags.StringVar(&c.Effort, "effort", string(facts.Normal), "how much each visit asks, `EFFORT`: quick, normal or full")
 	flags.IntVar(&c.Visits, "visits", 50, "visits under way at once, `N`")
-	flags.DurationVar(&c.Deadlines.Connect, "connect-timeout", probe.DefaultConnect, "`TIME` for one connection")
-	flags.DurationVar(&c.Deadlines.Handshake, "handshake-timeout", probe.DefaultHandshake, "`TIME` for the answer to one hello")
-	flags.DurationVar(&c.Deadlines.Visit, "visit-timeout", probe.DefaultVisit, "`TIME` for the visit of one address")
+	settings.AddLimits(flags, &c.Limits)
 	flags.BoolVar(&c.UnsafeDisk, "unsafe-disk", false, "do not wait for the disk; for tests only")
 	_ = flags.MarkHidden("unsafe-disk")
 }

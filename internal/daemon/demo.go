@@ -50,7 +50,7 @@ func (a *app) demoCommand() *cobra.Command {
 				c.Data = filepath.Join(dataDirectory(), "demo")
 			}
 			if !cmd.Flags().Changed("handshake-timeout") {
-				c.Deadlines.Handshake = demoHandshake
+				c.Limits.Handshake = demoHandshake
 			}
 			return a.demo(cmd.Context(), c, port, once)
 		},

@@ -14,6 +14,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"nurvik/core/endpoint"
+	"nurvik/core/limits"
 	"nurvik/core/naming"
 	"nurvik/core/strictyaml"
 	"nurvik/core/trust"
@@ -26,6 +27,7 @@ type Estate struct {
 	Stores    map[string]Store `yaml:"stores,omitempty"`
 	Defaults  Defaults         `yaml:"defaults,omitempty"`
 	Networks  []string         `yaml:"networks,omitempty,flow"` // that issuers may be asked in, beside the public ones
+	Limits    limits.Limits    `yaml:"limits,omitempty"`        // of visits
 	Endpoints []Entry          `yaml:"endpoints"`
 
 	path string // for error messages and relative paths
@@ -108,6 +110,9 @@ func (e *Estate) check(data []byte) error {
 	}
 	if _, err := fetch.ParseNetworks(e.Networks); err != nil {
 		fail(0, "networks: %v", err)
+	}
+	if err := e.Limits.Check(); err != nil {
+		fail(0, "limits: %v", err)
 	}
 	seen := map[string]int{}
 	for i := range e.Endpoints {

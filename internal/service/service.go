@@ -17,7 +17,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 
 	"nurvik/core/facts"
-	"nurvik/core/probe"
+	"nurvik/core/limits"
 	"nurvik/internal/fetch"
 	"nurvik/internal/inquiry"
 	"nurvik/internal/service/auth"
@@ -30,19 +30,19 @@ import (
 
 // Config is what can be chosen.
 type Config struct {
-	Data        string   // data directory
-	Database    string   // URL of a database; "" for a private one
-	PostgresBin string   // directory of PostgreSQL's programs
-	Listen      string   // loopback ADDRESS:PORT
-	PublicHosts []string // further host names under which the service is reached
-	Instance    string   // name among the processes on one database
-	Resolver    string   // name server to ask instead of the system's
-	Visits      int      // visits under way at once
-	Deadlines   probe.Deadlines
-	Effort      string   // of each visit: quick, normal or full
-	Silent      bool     // do not ask issuers about revocation
-	Issuers     bool     // fetch issuers' certificates that chains lack
-	Networks    []string // that issuers may be asked in, beside the public ones
+	Data        string        // data directory
+	Database    string        // URL of a database; "" for a private one
+	PostgresBin string        // directory of PostgreSQL's programs
+	Listen      string        // loopback ADDRESS:PORT
+	PublicHosts []string      // further host names under which the service is reached
+	Instance    string        // name among the processes on one database
+	Resolver    string        // name server to ask instead of the system's
+	Visits      int           // visits under way at once
+	Limits      limits.Limits // of visits
+	Effort      string        // of each visit: quick, normal or full
+	Silent      bool          // do not ask issuers about revocation
+	Issuers     bool          // fetch issuers' certificates that chains lack
+	Networks    []string      // that issuers may be asked in, beside the public ones
 	Console     fs.FS
 	Log         *slog.Logger
 	UnsafeDisk  bool // tests only: do not wait for the disk
@@ -54,6 +54,21 @@ const stopTime = 30 * time.Second
 // Run serves until the context ends, then stops in order. Ready is called with
 // the address once everything works.
 func Run(ctx context.Context, c Config, ready func(address string)) (err error) {
+	network, err := vantage.Network(c.Resolver)
+	if err != nil {
+		return fmt.Errorf("--resolver: %w", err)
+	}
+	networks, err := fetch.ParseNetworks(c.Networks)
+	if err != nil {
+		return fmt.Errorf("--allow-network: %w", err)
+	}
+	effort, err := facts.ParseEffort(c.Effort)
+	if err != nil {
+		return fmt.Errorf("--effort: %w", err)
+	}
+	if err := c.Limits.Check(); err != nil {
+		return err
+	}
 	listener, err := listen(c.Listen)
 	if err != nil {
 		return err
@@ -80,22 +95,10 @@ func Run(ctx context.Context, c Config, ready func(address string)) (err error) 
 		return err
 	}
 	defer s.Close()
-	network, err := vantage.Network(c.Resolver)
-	if err != nil {
-		return err
-	}
-	networks, err := fetch.ParseNetworks(c.Networks)
-	if err != nil {
-		return err
-	}
-	effort, err := facts.ParseEffort(c.Effort)
-	if err != nil {
-		return fmt.Errorf("--effort: %w", err)
-	}
 	desk := inquiry.New(inquiry.Options{Revocation: !c.Silent, Issuers: c.Issuers, Networks: networks, Lookup: network.Lookup, Now: now})
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
-	queue, err := jobs.Open(ctx, s, jobs.Options{Instance: c.Instance, Visits: c.Visits, Network: network, Deadlines: c.Deadlines, Effort: effort, Desk: desk,
+	queue, err := jobs.Open(ctx, s, jobs.Options{Instance: c.Instance, Visits: c.Visits, Network: network, Limits: vantage.Afford(c.Limits), Effort: effort, Desk: desk,
 		Log: c.Log, Metrics: jobs.NewMetrics(registry), Now: now})
 	if err != nil {
 		return err

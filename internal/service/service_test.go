@@ -14,7 +14,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"nurvik/core/probe"
+	"nurvik/core/limits"
 	"nurvik/internal/api"
 	"nurvik/internal/client"
 	"nurvik/internal/estatefile"
@@ -56,7 +56,7 @@ func run(m *testing.M) int {
 	ctx, cancel := context.WithCancel(context.Background())
 	ended, ready := make(chan error, 1), make(chan string, 1)
 	config := service.Config{Data: filepath.Join(directory, "data"), Listen: free(), Visits: 50, Resolver: h.NameServer, Networks: []string{"127.0.0.0/8"}, Issuers: true, UnsafeDisk: true,
-		Deadlines: probe.Deadlines{Handshake: 20 * time.Second}, Log: slog.New(slog.NewTextHandler(log, &slog.HandlerOptions{Level: slog.LevelDebug}))}
+		Limits: limits.Limits{Handshake: 20 * time.Second}, Log: slog.New(slog.NewTextHandler(log, &slog.HandlerOptions{Level: slog.LevelDebug}))}
 	go func() { ended <- service.Run(ctx, config, func(address string) { ready <- address }) }()
 	select {
 	case err := <-ended:

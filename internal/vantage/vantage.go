@@ -12,6 +12,7 @@ import (
 	"syscall"
 	"time"
 
+	"nurvik/core/limits"
 	"nurvik/core/probe"
 )
 
@@ -51,6 +52,19 @@ func serverAddress(text string) (string, error) {
 		return "", fmt.Errorf("%q is no name server: write ADDRESS or ADDRESS:PORT", text)
 	}
 	return text, nil
+}
+
+// Afford lowers the number of connections at once to what this process may open.
+func Afford(l limits.Limits) limits.Limits {
+	const others = 64 // files, sockets of name servers, the service's own connections
+	var descriptors syscall.Rlimit
+	if err := syscall.Getrlimit(syscall.RLIMIT_NOFILE, &descriptors); err != nil {
+		return l
+	}
+	if most := min(descriptors.Cur, 1<<20); uint64(l.Over(limits.Defaults).AtOnce)+others > most {
+		l.AtOnce = max(1, int(most)-others)
+	}
+	return l
 }
 
 // plain says in one sentence why a name has no address.

@@ -19,6 +19,7 @@ import (
 	"github.com/riverqueue/river/rivermigrate"
 
 	"nurvik/core/facts"
+	"nurvik/core/limits"
 	"nurvik/core/probe"
 	"nurvik/internal/inquiry"
 	"nurvik/internal/service/store"
@@ -29,15 +30,15 @@ const visitQueue = "visits"
 
 // Options say how jobs are run.
 type Options struct {
-	Instance  string // name of this process among those on the same database; default the host's
-	Visits    int    // visits under way at once; default 50
-	Network   probe.Network
-	Deadlines probe.Deadlines
-	Effort    facts.Effort  // of each visit; "" for normal
-	Desk      *inquiry.Desk // asks the issuers; nil asks nothing
-	Log       *slog.Logger
-	Metrics   *Metrics
-	Now       func() time.Time
+	Instance string // name of this process among those on the same database; default the host's
+	Visits   int    // visits under way at once; default 50
+	Network  probe.Network
+	Limits   limits.Limits
+	Effort   facts.Effort  // of each visit; "" for normal
+	Desk     *inquiry.Desk // asks the issuers; nil asks nothing
+	Log      *slog.Logger
+	Metrics  *Metrics
+	Now      func() time.Time
 }
 
 // Queue inserts and works jobs.
@@ -63,7 +64,7 @@ func Open(ctx context.Context, s *store.Store, o Options) (*Queue, error) {
 	if o.Visits <= 0 {
 		o.Visits = 50
 	}
-	q := &Queue{options: o, store: s, prober: probe.New(o.Network, o.Deadlines)}
+	q := &Queue{options: o, store: s, prober: probe.New(o.Network, o.Limits)}
 	migrator, err := rivermigrate.New(riverpgxv5.New(s.Pool), &rivermigrate.Config{Logger: quiet(o.Log)})
 	if err != nil {
 		return nil, err

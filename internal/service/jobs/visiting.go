@@ -3,6 +3,7 @@ package jobs
 import (
 	"context"
 	"errors"
+	"math/rand/v2"
 	"net/netip"
 	"sync"
 	"time"
@@ -157,9 +158,9 @@ type visitWorker struct {
 	queue *Queue
 }
 
-// Timeout is just above the visit's own deadline.
+// Timeout is just above the longest that a visit can take.
 func (w *visitWorker) Timeout(*river.Job[visitArgs]) time.Duration {
-	return max(w.queue.options.Deadlines.Visit, probe.DefaultVisit) + 30*time.Second
+	return w.queue.options.Limits.Longest() + 30*time.Second
 }
 
 // Work visits the address and stores what was observed, unless that was done before.
@@ -191,12 +192,16 @@ func (w *visitWorker) visit(ctx context.Context, visit store.Visit, last bool) e
 			call.ServerName = visit.ServerName
 		}
 	}
+	call.NoQueue = true // a job that waits would keep others from hosts that are free
 	if err == nil {
 		var o facts.Observation
 		if o, err = q.prober.Visit(ctx, address, call); err == nil {
 			visit.State, visit.Observation = store.VisitDone, &o
 			q.options.Metrics.visited(string(o.Outcome), q.options.Now().Sub(started), len(o.Connections))
 		}
+	}
+	if errors.Is(err, probe.ErrBusy) {
+		return river.JobSnooze(time.Second + time.Duration(rand.Int64N(int64(4*time.Second))))
 	}
 	if err != nil {
 		if ctx.Err() != nil && !last { // cut off: it goes on at the next start
@@ -222,12 +227,13 @@ func (q *Queue) advance(ctx context.Context, audit int64) error {
 	})
 }
 
-// guard runs the work of a job. When the last attempt fails the audit ends
+// guard runs the work of a job, which may put itself off. When the last attempt fails the audit ends
 // with the reason, so that nobody waits for it for ever.
 func (q *Queue) guard(ctx context.Context, audit int64, last bool, work func() error) error {
 	err := work()
-	if err == nil {
-		return nil
+	var later *river.JobSnoozeError
+	if err == nil || errors.As(err, &later) {
+		return err
 	}
 	q.options.Log.Error("job failed", "audit", audit, "error", err)
 	if last && !errors.Is(err, context.Canceled) {

@@ -1,0 +1,21 @@
+package settings
+
+import (
+	"fmt"
+
+	"github.com/spf13/pflag"
+
+	"nurvik/core/limits"
+)
+
+// AddLimits adds a flag for each limit of visits that a person may want to
+// change for one call. A flag that is not given leaves its limit open.
+func AddLimits(flags *pflag.FlagSet, l *limits.Limits) {
+	d := limits.Defaults
+	flags.DurationVar(&l.Connect, "connect-timeout", 0, fmt.Sprintf("`TIME` for one connection (default %s)", d.Connect))
+	flags.DurationVar(&l.Handshake, "handshake-timeout", 0, fmt.Sprintf("`TIME` for one hello and its answer (default %s)", d.Handshake))
+	flags.DurationVar(&l.Visit, "visit-timeout", 0, fmt.Sprintf("`TIME` for the visit of one address (default %s)", d.Visit))
+	flags.IntVar(&l.AtOnce, "parallel", 0, fmt.Sprintf("connections at once over all hosts, `N` (default %d)", d.AtOnce))
+	flags.IntVar(&l.HostAtOnce, "host-parallel", 0, fmt.Sprintf("connections at once to one host, `N` (default %d)", d.HostAtOnce))
+	flags.IntVar(&l.HostPerSecond, "host-rate", 0, fmt.Sprintf("connections per second to one host, `N` (default %d)", d.HostPerSecond))
+}
