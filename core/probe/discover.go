@@ -100,7 +100,7 @@ func (v *visit) offer(ctx context.Context, versions []tlswire.Version) (tlswire.
 // learn takes in one answer to an offer of versions. It tells which was taken,
 // whether there may be others below, and whether another manner is worth trying.
 func (v *visit) learn(hello tlswire.ClientHello, answer tlswire.Answer, err error) (version tlswire.Version, goOn, again bool) {
-	if chosen := answer.Hello.Version; chosen != 0 && slices.Contains(hello.Versions, chosen) && slices.Contains(hello.Suites, answer.Hello.Suite) {
+	if chosen := answer.Hello.Version; chosen != 0 && slices.Contains(hello.Versions, chosen) && slices.Contains(hello.Suites, answer.Hello.Suite) && !broken(answer, err) {
 		for _, x := range hello.Versions {
 			if x > chosen {
 				v.answers[x] = facts.Version{Name: x.String(), Answer: facts.Declined, Detail: "answered with " + chosen.String()}
@@ -156,6 +156,15 @@ func (v *visit) learn(hello tlswire.ClientHello, answer tlswire.Answer, err erro
 		v.answers[x] = fact
 	}
 	return 0, false, again
+}
+
+// broken reports whether the answer failed before it showed a certificate, so
+// that no client could go on.
+func broken(answer tlswire.Answer, err error) bool {
+	var bad *tlswire.BadMessageError
+	var much *tlswire.TooMuchError
+	var slow *slowError
+	return len(answer.Chain.Certificates) == 0 && (errors.As(err, &bad) || errors.As(err, &much) || errors.As(err, &slow))
 }
 
 // absorb takes in what an answer shows beside version and suite.

@@ -30,8 +30,14 @@ func ParseCertificates(body []byte) (CertificateMessage, error) {
 		}
 		out.Certificates = append(out.Certificates, bytes.Clone(der))
 	}
+	if len(out.Certificates) == 0 {
+		return out, errNoCertificate
+	}
 	return out, nil
 }
+
+// errNoCertificate says that a server sent an empty list (RFC 5246, 7.4.2; RFC 8446, 4.4.2.4).
+var errNoCertificate = &BadMessageError{"the Certificate message holds no certificate"}
 
 // ParseCertificates13 decodes the body of a Certificate message of TLS 1.3
 // (RFC 8446, 4.4.2). The error is a *BadMessageError.
@@ -61,6 +67,9 @@ func ParseCertificates13(body []byte) (CertificateMessage, error) {
 		if err != nil {
 			return out, err
 		}
+	}
+	if len(out.Certificates) == 0 {
+		return out, errNoCertificate
 	}
 	return out, nil
 }

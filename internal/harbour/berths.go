@@ -1,16 +1,14 @@
 package harbour
 
 import (
-	"bytes"
 	"crypto"
 	"crypto/tls"
 	"encoding/asn1"
 	"math/big"
-	"net"
+	"slices"
 	"time"
 
 	"nurvik/core/forge"
-	"nurvik/core/tlswire"
 )
 
 const domain = "tarnholm.example"
@@ -27,48 +25,26 @@ type berth struct {
 	audiences []string
 	noConnect bool // leave the address to the name server
 
-	key      func(*keyring, string) (crypto.Signer, error)
-	issuer   func(*issuers) *forge.Authority
-	leaf     func(w *forge.Template, now time.Time) // changes the leaf that would be issued
-	chain    func(leaf [][]byte, i *issuers) [][]byte
-	min, max uint16
-	scheme   string    // "" for https
-	between  string    // plaintext after the go-ahead of a dialogue
-	refuses  dialogue  // instead of the usual dialogue of the scheme
-	behave   behaviour // instead of TLS
-	wire     *wire     // a server with a wider past, instead of the library's
-	config   func(c *tls.Config, i *issuers, b berth) error
-	loose    bool // without strict transport security
-	plain    bool // plain HTTP on the plain port, without a redirection
-	revoked  bool
-	staple   string // kind of the answer that comes along; "" for none
+	key       func(*keyring, string) (crypto.Signer, error)
+	issuer    func(*issuers) *forge.Authority
+	leaf      func(w *forge.Template, now time.Time) // changes the leaf that would be issued
+	chain     func(leaf [][]byte, i *issuers) [][]byte
+	min, max  uint16
+	scheme    string    // "" for https
+	between   string    // plaintext after the go-ahead of a dialogue
+	refuses   dialogue  // instead of the usual dialogue of the scheme
+	behave    behaviour // instead of TLS
+	wire      *wire     // a server with a wider past, instead of the library's
+	config    func(c *tls.Config, i *issuers, b berth) error
+	loose     bool // without strict transport security
+	plain     bool // plain HTTP on the plain port
+	redirects bool // which leads to HTTPS
+	revoked   bool
+	staple    string // kind of the answer that comes along; "" for none
 }
 
 // noRevocation is the extension noRevAvail (RFC 9608, 2).
 var noRevocation = forge.Extension{ID: asn1.ObjectIdentifier{2, 5, 29, 56}, Value: []byte{5, 0}}
-
-// suites limits a server to the suites.
-func suites(list ...uint16) func(*tls.Config, *issuers, berth) error {
-	return func(c *tls.Config, _ *issuers, _ berth) error { c.CipherSuites = list; return nil }
-}
-
-// byDefault serves another host's certificate to clients that do not name this one.
-func byDefault(host string) func(*tls.Config, *issuers, berth) error {
-	return func(c *tls.Config, i *issuers, b berth) error {
-		other, err := berth{host: host}.certificate(i)
-		if err != nil {
-			return err
-		}
-		mine := c.Certificates[0]
-		c.GetCertificate = func(h *tls.ClientHelloInfo) (*tls.Certificate, error) {
-			if h.ServerName == b.fullName() {
-				return &mine, nil
-			}
-			return other, nil
-		}
-		return nil
-	}
-}
 
 // endpoint is how the estate file names the berth.
 func (b berth) endpoint() string {
@@ -101,7 +77,7 @@ func berths(r *registry) []berth {
 	asking := func(place string) func(*forge.Template, time.Time) { // a responder, and no list
 		return func(w *forge.Template, _ time.Time) { w.Unlisted, w.Responder = true, place+"/skerry-outer-issuing" }
 	}
-	return []berth{
+	return slices.Concat([]berth{
 		{host: "tides", about: "tide tables, EC key", addresses: []string{"127.30.1.1"}},
 		{host: "pilots", about: "pilot bookings, RSA key", addresses: []string{"127.30.1.2"}, key: rsaKey(2048)},
 		{host: "ledger", about: "accounts, from the inner issuer", addresses: []string{"127.30.1.3"}, issuer: inner, trust: []string{"inner"}},
@@ -179,52 +155,6 @@ func berths(r *registry) []berth {
 		{host: "bilge", about: "a negative serial number", addresses: []string{"127.30.6.4"},
 			leaf: func(w *forge.Template, _ time.Time) { w.Serial = big.NewInt(-3063) }},
 
-		{host: "galley", about: "3DES and RC4 beside better suites", addresses: []string{"127.30.7.3"}, key: rsaKey(2048),
-			config: suites(0xc02f, 0xc030, 0xc012, 0xc011)},
-		{host: "yawl", about: "TLS 1.2 without forward secrecy", addresses: []string{"127.30.7.4"}, key: rsaKey(2048), max: tls.VersionTLS12,
-			config: suites(0x009c, 0x009d)},
-		{host: "ketch", about: "no hybrid key exchange", addresses: []string{"127.30.7.5"},
-			config: func(c *tls.Config, _ *issuers, _ berth) error {
-				c.CurvePreferences = []tls.CurveID{tls.X25519, tls.CurveP256}
-				return nil
-			}},
-		{host: "brig", about: "everything that was ever allowed", addresses: []string{"127.30.7.6"}, key: rsaKey(2048), wire: &wire{
-			versions: []tlswire.Version{tlswire.SSL20, tlswire.SSL30, tlswire.TLS10}, clientOrder: true, plainHello: true, compression: true,
-			suites: []string{"TLS_RSA_WITH_AES_128_CBC_SHA", "TLS_RSA_WITH_DES_CBC_SHA", "TLS_RSA_EXPORT_WITH_RC4_40_MD5", "TLS_RSA_WITH_NULL_SHA", "TLS_DH_anon_WITH_AES_128_CBC_SHA"}}},
-		{host: "barge", about: "DHE with a small prime, and 3DES first", addresses: []string{"127.30.7.7"}, key: rsaKey(2048), wire: &wire{
-			versions: []tlswire.Version{tlswire.TLS12}, prime: new(big.Int).SetBytes(bytes.Repeat([]byte{0xfb}, 96)), heartbeat: true,
-			suites: []string{"TLS_DHE_RSA_WITH_3DES_EDE_CBC_SHA", "TLS_DHE_RSA_WITH_AES_128_GCM_SHA256"}}},
-		{host: "cutter", about: "does not answer hellos with new things", addresses: []string{"127.30.7.8"}, key: rsaKey(2048), wire: &wire{
-			versions: []tlswire.Version{tlswire.TLS12}, stubborn: true, suites: []string{"TLS_DHE_RSA_WITH_AES_128_GCM_SHA256"}}},
-		{host: "dory", about: "chooses what was not offered", addresses: []string{"127.30.7.9"}, key: rsaKey(2048), wire: &wire{
-			versions: []tlswire.Version{tlswire.TLS12}, willful: "TLS_AES_128_CCM_SHA256"}},
-		{host: "decoy", about: "another's certificate", addresses: []string{"127.30.7.10"},
-			config: func(c *tls.Config, i *issuers, _ berth) (err error) {
-				c.Certificates[0].PrivateKey, err = i.keys.ec("decoy")
-				return err
-			}},
-		{host: "arcade", about: "another certificate for clients without a name", addresses: []string{"127.30.7.11"}, config: byDefault("mall")},
-		{host: "twins", about: "two addresses with two certificates", addresses: []string{"127.30.7.12", "127.30.7.13"},
-			config: func(c *tls.Config, i *issuers, b berth) error {
-				b.leaf = lasting(-19*dayLong, -19*dayLong+leafLifetime)
-				other, err := b.certificate(i)
-				if err != nil {
-					return err
-				}
-				first := c.Certificates[0]
-				c.GetCertificate = func(h *tls.ClientHelloInfo) (*tls.Certificate, error) {
-					if host, _, _ := net.SplitHostPort(h.Conn.LocalAddr().String()); host == b.addresses[0] {
-						return &first, nil
-					}
-					return other, nil
-				}
-				return nil
-			}},
-		{host: "landing", about: "plain HTTP without a redirection, and no strict transport", addresses: []string{"127.30.7.14"}, loose: true, plain: true},
-		{host: "torrent", about: "answers without end", addresses: []string{"127.30.8.8"}, behave: torrent},
-		{host: "winch", about: "TLS 1.0 and 1.1 only", addresses: []string{"127.30.7.1"}, min: tls.VersionTLS10, max: tls.VersionTLS11},
-		{host: "chandler", about: "TLS 1.0 to 1.3", addresses: []string{"127.30.7.2"}, min: tls.VersionTLS10},
-
 		{host: "wreck", about: "revoked, by the list", addresses: []string{"127.30.9.2"}, revoked: true},
 		{host: "flotsam", about: "revoked, by the responder", addresses: []string{"127.30.9.3"}, revoked: true, leaf: asking(r.base + "/status/good")},
 		{host: "castaway", about: "the responder does not know it", addresses: []string{"127.30.9.4"}, leaf: asking(r.base + "/status/unknown")},
@@ -238,31 +168,5 @@ func berths(r *registry) []berth {
 			leaf: func(w *forge.Template, _ time.Time) { w.Unlisted, w.Extra = true, append(w.Extra, noRevocation) }},
 		{host: "flagstaff", about: "staples a good answer", addresses: []string{"127.30.9.10"}, staple: "good", leaf: asking(r.base + "/status/good")},
 		{host: "semaphore", about: "staples an old answer", addresses: []string{"127.30.9.11"}, staple: "stale", leaf: asking(r.base + "/status/good")},
-
-		{host: "post", about: "mail from elsewhere", addresses: []string{"127.30.10.1"}, scheme: "smtp"},
-		{host: "pouch", about: "mail from pilots", addresses: []string{"127.30.10.2"}, scheme: "submission"},
-		{host: "sorter", about: "mail between machines", addresses: []string{"127.30.10.3"}, scheme: "lmtp"},
-		{host: "letters", about: "mail to be read", addresses: []string{"127.30.10.4"}, scheme: "imap"},
-		{host: "bag", about: "mail to be fetched", addresses: []string{"127.30.10.5"}, scheme: "pop3"},
-		{host: "sieve", about: "rules for mail", addresses: []string{"127.30.10.6"}, scheme: "sieve"},
-		{host: "cargo", about: "files", addresses: []string{"127.30.10.7"}, scheme: "ftp"},
-		{host: "gazette", about: "news", addresses: []string{"127.30.10.8"}, scheme: "nntp"},
-		{host: "talk", about: "messages", addresses: []string{"127.30.10.9"}, scheme: "xmpp"},
-		{host: "relay", about: "messages between servers, of another name", addresses: []string{"127.30.10.10"}, scheme: "xmpp-server",
-			leaf: func(w *forge.Template, _ time.Time) { w.Names = []string{"talk." + domain} }},
-		{host: "crew", about: "the directory", addresses: []string{"127.30.10.11"}, scheme: "ldap"},
-		{host: "log", about: "a database", addresses: []string{"127.30.10.12"}, scheme: "postgres"},
-		{host: "stores", about: "another database", addresses: []string{"127.30.10.13"}, scheme: "mysql"},
-		{host: "mute", about: "mail without TLS", addresses: []string{"127.30.10.14"}, scheme: "submission",
-			refuses: lines("220 mute\r\n", [2]string{"EHLO", "250 PIPELINING\r\n"})},
-		{host: "parrot", about: "talks on after its go-ahead", addresses: []string{"127.30.10.15"}, scheme: "imap", between: "* 1 EXISTS\r\n"},
-
-		{host: "drydock", about: "a closed port", closed: []string{"127.30.8.1"}},
-		{host: "breakwater", about: "accepts and stays silent", addresses: []string{"127.30.8.2"}, behave: silent},
-		{host: "buoy", about: "resets every connection", addresses: []string{"127.30.8.3"}, behave: reset},
-		{host: "dredger", about: "one of two addresses is closed", addresses: []string{"127.30.8.4"}, closed: []string{"127.30.8.5"}},
-		{host: "anchorage", about: "plain HTTP on the port", addresses: []string{"127.30.8.6"}, behave: plainHTTP},
-		{host: "sluice", about: "nonsense in TLS records", addresses: []string{"127.30.8.7"}, behave: garbage},
-		{host: "unlisted", about: "a name without an address", noConnect: true},
-	}
+	}, settingBerths(), dialogueBerths(), reachBerths())
 }

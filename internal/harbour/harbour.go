@@ -141,7 +141,7 @@ func (h *Harbour) moor(b berth, certificate *tls.Certificate, i *issuers, port u
 			}
 		}
 		if err == nil && b.plain {
-			err = h.listeners.serveHTTP(address+":"+strconv.Itoa(int(port+plainOffset)), http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "Welcome ashore.\n") }))
+			err = h.listeners.serveHTTP(address+":"+strconv.Itoa(int(port+plainOffset)), b.plainly())
 		}
 		if err != nil {
 			return err
@@ -152,6 +152,14 @@ func (h *Harbour) moor(b berth, certificate *tls.Certificate, i *issuers, port u
 
 // plainOffset is how far above its port a berth has plain HTTP.
 const plainOffset = 2000
+
+// plainly answers on the plain port.
+func (b berth) plainly() http.Handler {
+	if b.redirects {
+		return http.RedirectHandler("https://"+b.fullName()+"/", http.StatusMovedPermanently)
+	}
+	return http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "Welcome ashore.\n") })
+}
 
 func (b berth) settings(certificate *tls.Certificate, i *issuers) (*tls.Config, error) {
 	c := &tls.Config{Certificates: []tls.Certificate{*certificate}, MinVersion: tls.VersionTLS12, MaxVersion: tls.VersionTLS13}

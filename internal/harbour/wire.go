@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"crypto"
+	"crypto/ecdh"
 	"crypto/md5"
 	"crypto/rand"
 	"crypto/rsa"
@@ -31,9 +32,13 @@ type wire struct {
 	plainHello  bool // without renegotiation information and extended master secret
 	heartbeat   bool
 	compression bool
-	prime       *big.Int // of DHE
-	stubborn    bool     // hangs up on hellos with what it does not know
-	willful     string   // a suite that it always chooses
+	prime       *big.Int        // of DHE
+	stubborn    bool            // hangs up on hellos with what it does not know
+	willful     string          // a suite that it always chooses
+	groups      []tlswire.Group // of ECDHE, in its order of preference
+	macLast     bool            // encrypts before it authenticates (RFC 7366)
+	most        int             // bytes of a hello that it reads; 0 for any number
+	modern      *tls.Config     // answers hellos that offer TLS 1.3, beside this server
 }
 
 // serve answers one connection with the certificate.
@@ -56,7 +61,13 @@ func (w wire) serve(certificate *tls.Certificate) behaviour {
 			return
 		}
 		hello, ok := readHello(body)
-		if !ok {
+		if !ok || w.most > 0 && len(body) > w.most {
+			return
+		}
+		if w.modern != nil && slices.Contains(hello.versions, tlswire.TLS13) {
+			library := w.modern.Clone()
+			library.Certificates = []tls.Certificate{*certificate}
+			_ = tls.Server(&replay{conn, slices.Concat(begin[:], body)}, library).Handshake() // whoever has hung up needs no answer
 			return
 		}
 		if w.stubborn && hello.unknown {
@@ -91,6 +102,25 @@ type offer struct {
 	compression []byte
 	unknown     bool // reserved values are offered
 	heartbeat   bool
+	macLast     bool
+	session     []byte
+	versions    []tlswire.Version // of the extension
+	groups      []tlswire.Group
+}
+
+// replay is a connection of which the begin was read already.
+type replay struct {
+	net.Conn
+	begin []byte
+}
+
+func (r *replay) Read(p []byte) (int, error) {
+	if len(r.begin) == 0 {
+		return r.Conn.Read(p)
+	}
+	n := copy(p, r.begin)
+	r.begin = r.begin[n:]
+	return n, nil
 }
 
 func readHello(body []byte) (o offer, ok bool) {
@@ -102,7 +132,7 @@ func readHello(body []byte) (o offer, ok bool) {
 		!message.ReadUint8LengthPrefixed(&session) || !message.ReadUint16LengthPrefixed(&suites) || !message.ReadUint8LengthPrefixed(&compression) {
 		return o, false
 	}
-	o.version, o.compression = tlswire.Version(version), compression
+	o.version, o.compression, o.session = tlswire.Version(version), compression, session
 	for !suites.Empty() {
 		var suite uint16
 		if !suites.ReadUint16(&suite) {
@@ -119,9 +149,29 @@ func readHello(body []byte) (o offer, ok bool) {
 				return o, false
 			}
 			o.heartbeat = o.heartbeat || id == 15
+			o.macLast = o.macLast || id == 22
+			var list cryptobyte.String
+			switch id {
+			case 10:
+				if value.ReadUint16LengthPrefixed(&list) {
+					o.groups = numbers[tlswire.Group](list)
+				}
+			case 43:
+				if value.ReadUint8LengthPrefixed(&list) {
+					o.versions = numbers[tlswire.Version](list)
+				}
+			}
 		}
 	}
 	return o, true
+}
+
+func numbers[T ~uint16](list cryptobyte.String) (out []T) {
+	var n uint16
+	for list.ReadUint16(&n) {
+		out = append(out, T(n))
+	}
+	return out
 }
 
 // answer makes the records of the first flight; nil refuses.
@@ -132,7 +182,7 @@ func (w wire) answer(o offer, certificate *tls.Certificate) []byte {
 			version = v
 		}
 	}
-	suite, ok := w.choose(o.suites)
+	suite, ok := w.choose(o)
 	if version == 0 || !ok {
 		return nil
 	}
@@ -149,20 +199,24 @@ func (w wire) answer(o offer, certificate *tls.Certificate) []byte {
 		})
 		messages = append(messages, handshakeMessage(11, b.BytesOrPanic())...)
 	}
-	if p.KeyExchange == "DHE" || p.KeyExchange == "DH" {
-		messages = append(messages, handshakeMessage(12, w.exchange(version, p.Authentication != "anonymous", o.random, random, certificate))...)
+	switch p.KeyExchange {
+	case "DHE", "DH":
+		messages = append(messages, handshakeMessage(12, w.exchange(version, p.Authentication != "anonymous", o.random, random, w.finite(), certificate))...)
+	case "ECDHE":
+		messages = append(messages, handshakeMessage(12, w.exchange(version, true, o.random, random, w.elliptic(o), certificate))...)
 	}
 	messages = append(messages, handshakeMessage(14, nil)...)
 	return append([]byte{22, byte(version >> 8), byte(version), byte(len(messages) >> 8), byte(len(messages))}, messages...)
 }
 
-func (w wire) choose(offered []tlswire.Suite) (tlswire.Suite, bool) {
+func (w wire) choose(o offer) (tlswire.Suite, bool) {
+	offered := o.suites
 	if w.willful != "" {
 		return tlswire.SuiteNamed(w.willful)
 	}
 	var mine []tlswire.Suite
 	for _, name := range w.suites {
-		if s, ok := tlswire.SuiteNamed(name); ok {
+		if s, ok := tlswire.SuiteNamed(name); ok && (s.Properties().KeyExchange != "ECDHE" || w.group(o) != 0) {
 			mine = append(mine, s)
 		}
 	}
@@ -189,7 +243,8 @@ func (w wire) serverHello(version tlswire.Version, random []byte, suite tlswire.
 		method = 1
 	}
 	b.AddUint8(method)
-	if version > tlswire.SSL30 && (!w.plainHello || w.heartbeat) {
+	last := w.macLast && o.macLast && !suite.Properties().Authenticated
+	if version > tlswire.SSL30 && (!w.plainHello || w.heartbeat || last) {
 		b.AddUint16LengthPrefixed(func(e *cryptobyte.Builder) {
 			if !w.plainHello {
 				e.AddBytes([]byte{0xff, 1, 0, 1, 0, 0, 23, 0, 0})
@@ -197,13 +252,16 @@ func (w wire) serverHello(version tlswire.Version, random []byte, suite tlswire.
 			if w.heartbeat && o.heartbeat {
 				e.AddBytes([]byte{0, 15, 0, 1, 1})
 			}
+			if last {
+				e.AddBytes([]byte{0, 22, 0, 0})
+			}
 		})
 	}
 	return handshakeMessage(2, b.BytesOrPanic())
 }
 
-// exchange is a ServerKeyExchange of DHE, signed unless it is anonymous.
-func (w wire) exchange(version tlswire.Version, signed bool, client, server []byte, certificate *tls.Certificate) []byte {
+// finite are the parameters of DHE.
+func (w wire) finite() []byte {
 	prime := w.prime
 	if prime == nil {
 		prime = new(big.Int).SetBytes(bytes.Repeat([]byte{0xfb}, 256))
@@ -212,7 +270,40 @@ func (w wire) exchange(version tlswire.Version, signed bool, client, server []by
 	for _, n := range [][]byte{prime.Bytes(), {2}, new(big.Int).Rsh(prime, 1).Bytes()} {
 		b.AddUint16LengthPrefixed(func(v *cryptobyte.Builder) { v.AddBytes(n) })
 	}
-	params := b.BytesOrPanic()
+	return b.BytesOrPanic()
+}
+
+// group is the one for ECDHE, 0 for none.
+func (w wire) group(o offer) tlswire.Group {
+	first, second := w.groups, o.groups
+	if w.clientOrder {
+		first, second = second, first
+	}
+	for _, g := range first {
+		if slices.Contains(second, g) {
+			return g
+		}
+	}
+	return 0
+}
+
+// elliptic are the parameters of ECDHE.
+func (w wire) elliptic(o offer) []byte {
+	group := w.group(o)
+	curve := ecdh.P256()
+	if group == tlswire.X25519 {
+		curve = ecdh.X25519()
+	}
+	key, err := curve.GenerateKey(rand.Reader)
+	if err != nil {
+		return nil
+	}
+	public := key.PublicKey().Bytes()
+	return slices.Concat([]byte{3, byte(group >> 8), byte(group), byte(len(public))}, public)
+}
+
+// exchange is a ServerKeyExchange with the parameters, signed unless it is anonymous.
+func (w wire) exchange(version tlswire.Version, signed bool, client, server, params []byte, certificate *tls.Certificate) []byte {
 	key, ok := certificate.PrivateKey.(*rsa.PrivateKey)
 	if !signed || !ok {
 		return params
@@ -233,17 +324,4 @@ func (w wire) exchange(version tlswire.Version, signed bool, client, server []by
 
 func handshakeMessage(kind byte, body []byte) []byte {
 	return append([]byte{kind, byte(len(body) >> 16), byte(len(body) >> 8), byte(len(body))}, body...)
-}
-
-// torrent answers with records that never end the handshake.
-func torrent(_ context.Context, conn net.Conn) {
-	_ = conn.SetDeadline(time.Now().Add(5 * time.Second))
-	if _, err := io.ReadFull(conn, make([]byte, 5)); err != nil {
-		return
-	}
-	for range 2000 { // warnings that a client may pass over (RFC 5246, 7.2.2)
-		if _, err := conn.Write([]byte{21, 3, 3, 0, 2, 1, 90}); err != nil {
-			return
-		}
-	}
 }
