@@ -78,13 +78,14 @@ const (
 
 // Version is one protocol version and whether the endpoint takes it.
 type Version struct {
-	Name   string     `json:"name" doc:"Such as TLS 1.2"`
-	Answer Acceptance `json:"answer" enum:"accepted,declined,garbled,not-shown"`
-	Suite  string     `json:"suite,omitempty" doc:"The cipher suite that the endpoint chose first"`
-	Suites []string   `json:"suites,omitempty" doc:"All that are accepted, in the order of preference where the endpoint has one"`
-	Order  Order      `json:"order,omitempty" enum:",server,client,partial" doc:"Whose order of preference counts"`
-	Counts []string   `json:"partial_suites,omitempty" doc:"With partial order, the suites for which the client's order counts"`
-	Detail string     `json:"detail,omitempty" doc:"How it was declined, or why nothing was shown"`
+	Name       string     `json:"name" doc:"Such as TLS 1.2"`
+	Answer     Acceptance `json:"answer" enum:"accepted,declined,garbled,not-shown"`
+	Suite      string     `json:"suite,omitempty" doc:"The cipher suite that the endpoint chose first"`
+	Suites     []string   `json:"suites,omitempty" doc:"All that are accepted, in the order of preference where the endpoint has one"`
+	Order      Order      `json:"order,omitempty" enum:",server,client,partial" doc:"Whose order of preference counts"`
+	Counts     []string   `json:"partial_suites,omitempty" doc:"With partial order, the suites for which the client's order counts"`
+	Detail     string     `json:"detail,omitempty" doc:"How it was declined, or why nothing was shown"`
+	Resumption Answer     `json:"resumption,omitempty" enum:",yes,no" doc:"Whether a session goes on; looked at with full effort"`
 }
 
 // Effort is how much a visit asks.

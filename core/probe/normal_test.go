@@ -185,8 +185,11 @@ func TestFactsOfAVisit(t *testing.T) {
 	t.Run("resumption and large hellos at full effort", func(t *testing.T) {
 		o := observe(t, &tls.Config{Certificates: []tls.Certificate{ec}}, probe.Call{Effort: facts.Full})
 		assert.Equal(t, facts.Yes, o.Settings.Resumption)
+		assert.Equal(t, facts.Yes, versionOf(o, "TLS 1.3").Resumption)
+		assert.Equal(t, facts.Yes, versionOf(o, "TLS 1.2").Resumption)
 		assert.Equal(t, facts.Yes, o.Settings.Large)
-		o = observe(t, &tls.Config{Certificates: []tls.Certificate{ec}, SessionTicketsDisabled: true}, probe.Call{Effort: facts.Full})
+		o = observe(t, &tls.Config{Certificates: []tls.Certificate{ec}, SessionTicketsDisabled: true}, probe.Call{Effort: facts.Full, Web: true})
+		assert.Equal(t, facts.No, versionOf(o, "TLS 1.3").Resumption)
 		assert.Equal(t, facts.No, o.Settings.Resumption)
 		assert.Equal(t, facts.No, o.Settings.Tickets)
 	})
@@ -201,7 +204,7 @@ func TestConnectionsOfATypicalEndpoint(t *testing.T) {
 		return len(o.Connections)
 	}
 	assert.Equal(t, 3, count(facts.Quick), "docs/visits.md says so")
-	assert.LessOrEqual(t, count(facts.Full), 24)
+	assert.LessOrEqual(t, count(facts.Full), 26)
 	o := observe(t, config, probe.Call{Web: true})
 	var purposes []string
 	for _, c := range o.Connections {

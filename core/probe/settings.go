@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"slices"
+	"time"
 
 	"nurvik/core/facts"
 	"nurvik/core/pki"
@@ -56,20 +57,81 @@ func (v *visit) settings(ctx context.Context) {
 	v.resume(ctx)
 }
 
-// resume tries to go on with a session, up to TLS 1.2.
+// resume tries to go on with a session of TLS 1.3, and of the newest older version.
 func (v *visit) resume(ctx context.Context) {
-	version := slices.IndexFunc(v.accepted(), func(x tlswire.Version) bool { return x < tlswire.TLS13 && x > tlswire.SSL30 })
-	if version < 0 {
+	versions := v.accepted()
+	if len(versions) > 0 && versions[0] == tlswire.TLS13 {
+		v.resumeModern(ctx)
+	}
+	if i := slices.IndexFunc(versions, func(x tlswire.Version) bool { return x < tlswire.TLS13 && x > tlswire.SSL30 }); i >= 0 {
+		v.resumeOlder(ctx, versions[i])
+	}
+}
+
+// resumed notes whether a session of the version went on. One that does is enough.
+func (v *visit) resumed(version tlswire.Version, yes bool) {
+	fact, s := v.answers[version], v.observation.Settings
+	fact.Resumption = facts.No
+	if yes {
+		fact.Resumption = facts.Yes
+	}
+	v.answers[version] = fact
+	if s.Resumption != facts.Yes {
+		s.Resumption = fact.Resumption
+	}
+}
+
+// resumeModern goes on with a session of TLS 1.3 by its ticket (RFC 8446, 2.2).
+func (v *visit) resumeModern(ctx context.Context) {
+	session := func(purpose string, ticket *tlswire.SessionTicket) (given *tlswire.SessionTicket, s *tlswire.Session) {
+		conn, record, ok := v.connect(ctx, purpose)
+		if !ok {
+			return nil, nil
+		}
+		defer conn.Close()
+		hello := v.hello(tlswire.TLS13)
+		hello.Protocols, hello.Resume = []string{"http/1.1"}, ticket
+		s, err := tlswire.Handshake(conn, hello, tlswire.Options{Random: rand.Reader, Records: v.prober.limits.Records, Shares: []tlswire.Group{tlswire.X25519, tlswire.P256}})
+		if err == nil && s.Finished && ticket == nil {
+			if v.call.Web { // some give tickets with the first answer only
+				_, _ = get(s, v.call.ServerName, v.observation.Address)
+			}
+			_ = conn.SetReadDeadline(v.prober.network.Now().Add(min(ticketWait, v.prober.limits.Handshake)))
+			given, _ = s.SessionTicket()
+		}
+		v.close(conn, record, err)
+		if err != nil {
+			return nil, nil
+		}
+		return given, s
+	}
+	ticket, first := session("a session of TLS 1.3 to go on with", nil)
+	if first == nil || !first.Finished {
 		return
 	}
-	s := v.observation.Settings
+	if ticket == nil {
+		v.resumed(tlswire.TLS13, false)
+		return
+	}
+	v.observation.Settings.Tickets = facts.Yes
+	if _, second := session("going on with the session of TLS 1.3", ticket); second != nil {
+		v.resumed(tlswire.TLS13, second.Resumed && second.Finished)
+	}
+}
+
+// ticketWait is how long a ticket may come after the handshake: with it, or never.
+const ticketWait = 2 * time.Second
+
+// resumeOlder goes on with a session of a version up to TLS 1.2, by its ticket
+// (RFC 5077) or identifier (RFC 5246, 7.3).
+func (v *visit) resumeOlder(ctx context.Context, version tlswire.Version) {
 	session := func(purpose string, change func(*tlswire.ClientHello)) *tlswire.Session {
 		conn, record, ok := v.connect(ctx, purpose)
 		if !ok {
 			return nil
 		}
 		defer conn.Close()
-		hello := v.hello(v.accepted()[version])
+		hello := v.hello(version)
 		hello.Compression, hello.MACFirst = false, true
 		change(&hello)
 		session, err := tlswire.Handshake(conn, hello, tlswire.Options{Random: rand.Reader, Records: v.prober.limits.Records, EncryptRSA: encryptRSA})
@@ -84,7 +146,7 @@ func (v *visit) resume(ctx context.Context) {
 		return
 	}
 	if !first.TicketGiven && len(first.Hello.SessionID) == 0 {
-		s.Resumption = facts.No
+		v.resumed(version, false)
 		return
 	}
 	second := session("going on with the session", func(h *tlswire.ClientHello) {
@@ -94,10 +156,7 @@ func (v *visit) resume(ctx context.Context) {
 		}
 	})
 	if second != nil {
-		s.Resumption = facts.No
-		if second.Resumed {
-			s.Resumption = facts.Yes
-		}
+		v.resumed(version, second.Resumed)
 	}
 }
 

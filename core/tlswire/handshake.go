@@ -62,7 +62,8 @@ func (a Answer) Group() Group {
 // Session is a connection after its handshake.
 type Session struct {
 	Answer
-	records *records
+	records    *records
+	resumption []byte // the secret of tickets in TLS 1.3
 }
 
 // Write sends application data.
@@ -92,6 +93,7 @@ type talk struct {
 	answer     Answer
 	deaf       bool // nothing is kept for the transcript, because no keys are derived
 	transcript []byte
+	resumption []byte
 }
 
 // say sends a handshake message and keeps it.
@@ -178,7 +180,7 @@ func Handshake(stream io.ReadWriter, hello ClientHello, o Options) (*Session, er
 			err = t.handshake12()
 		}
 	}
-	s.Answer = t.answer
+	s.Answer, s.resumption = t.answer, t.resumption
 	return s, err
 }
 
@@ -202,7 +204,14 @@ func (t *talk) handshake13(agreements map[Group]agreement) error {
 		return err
 	}
 	s := &schedule{hash: hashOf(suite)}
-	s.extract(nil)
+	var early []byte // nothing, or the key of the session that goes on
+	if t.answer.Resumed = t.answer.Hello.Has(extPreSharedKey); t.answer.Resumed {
+		if t.hello.Resume == nil || hashOf(t.hello.Resume.Suite) != s.hash {
+			return &BadMessageError{"it goes on with a session that was not offered"}
+		}
+		early = t.hello.Resume.Key
+	}
+	s.extract(early)
 	s.extract(shared)
 	hellos := digest(TLS13, s.hash, t.transcript)
 	client, server := s.derive("c hs traffic", hellos), s.derive("s hs traffic", hellos)
@@ -239,10 +248,13 @@ func (t *talk) retry(agreements map[Group]agreement) error {
 		t.hello.Shares = []KeyShare{a.share}
 	}
 	t.hello.Cookie = request.Cookie
+	if r := t.hello.Resume; r != nil && hashOf(r.Suite) != hashOf(request.Suite) {
+		t.hello.Resume = nil // it cannot be used with that suite
+	}
 	if err := t.write(contentChangeCipherSpec, []byte{1}); err != nil { // for middleboxes (RFC 8446, D.4)
 		return err
 	}
-	if err := t.say(t.hello.Message()); err != nil {
+	if err := t.say(t.hello.messageAfter(t.transcript)); err != nil {
 		return err
 	}
 	if err := t.serverHello(); err != nil {
@@ -322,6 +334,7 @@ func (t *talk) conclude13(s *schedule, client []byte) error {
 		return err
 	}
 	s.extract(nil)
+	t.resumption = s.derive("res master", digest(TLS13, s.hash, t.transcript))
 	hellos := digest(TLS13, s.hash, afterServer)
 	clientTraffic, serverTraffic := s.derive("c ap traffic", hellos), s.derive("s ap traffic", hellos)
 	t.log("CLIENT_TRAFFIC_SECRET_0", clientTraffic)

@@ -271,7 +271,7 @@ func TestHandshakeFacts(t *testing.T) {
 		// A server that chooses a suite of which no records can be read here.
 		first := append(append([]byte{3, 3}, make([]byte, 32)...), 0, 0xc0, 0xac, 0)
 		answer := record(22, append([]byte{2, 0, 0, byte(len(first))}, first...)...)
-		answer = append(answer, record(22, 11, 0, 0, 3, 0, 0, 0)...)
+		answer = append(answer, record(22, 11, 0, 0, 7, 0, 0, 4, 0, 0, 1, 9)...)
 		answer = append(answer, record(22, 14, 0, 0, 0)...)
 		s, err := tlswire.Handshake(&scripted{Reader: bytes.NewReader(answer)}, hello(t, tlswire.TLS12), tlswire.Options{Random: rand.Reader})
 		require.NoError(t, err)
@@ -330,12 +330,16 @@ func FuzzMessages(f *testing.F) {
 	f.Add([]byte{3, 0, 29, 2, 1, 2, 4, 3, 0, 1, 9})
 	f.Add([]byte{0, 1, 7, 0, 1, 2, 0, 1, 3, 4, 3, 0, 1, 9})
 	f.Add([]byte{1, 64, 0, 2, 4, 3, 0, 0})
+	f.Add([]byte{0, 0, 0, 9, 1, 2, 3, 4, 1, 0, 0, 2, 5, 6, 0, 0})
 	f.Add([]byte{0, 0, 8, 0, 13, 0, 4, 0, 2, 4, 3})
 	f.Fuzz(func(t *testing.T, body []byte) {
 		if m, err := tlswire.ParseCertificates13(body); err == nil {
 			for _, der := range m.Certificates {
 				assert.True(t, bytes.Contains(body, der))
 			}
+		}
+		if ticket, err := tlswire.ParseSessionTicket(body); err == nil {
+			assert.True(t, bytes.Contains(body, ticket.Identity))
 		}
 		_, _ = tlswire.ParseOldAnswer(body)
 		_, _ = tlswire.ParseCertificateStatus(body)

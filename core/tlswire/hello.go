@@ -26,9 +26,10 @@ type ClientHello struct {
 	Heartbeat   bool // RFC 6520
 	MACFirst    bool // leave encrypt-then-MAC (RFC 7366) out
 	Signals     []Suite
-	Ticket      []byte // to resume with, up to TLS 1.2
-	Grease      bool   // reserved values of each kind, which are to be ignored (RFC 8701)
-	Padding     int    // bytes of padding (RFC 7685)
+	Ticket      []byte         // to resume with, up to TLS 1.2
+	Resume      *SessionTicket // to resume with in TLS 1.3
+	Grease      bool           // reserved values of each kind, which are to be ignored (RFC 8701)
+	Padding     int            // bytes of padding (RFC 7685)
 }
 
 // KeyShare is a public value in a group (RFC 8446, 4.2.8).
@@ -50,11 +51,18 @@ const greaseSuite, greaseGroup, greaseExtension, greaseVersion = 0x0a0a, 0x1a1a,
 const usualHello = 2048
 
 // Message returns the hello as a handshake message (RFC 8446, 4.1.2).
-func (h ClientHello) Message() []byte {
+func (h ClientHello) Message() []byte { return h.messageAfter(nil) }
+
+// messageAfter is the message behind a transcript, which counts for a binder alone.
+func (h ClientHello) messageAfter(transcript []byte) []byte {
 	b := cryptobyte.NewBuilder(make([]byte, 0, usualHello+h.Padding))
 	b.AddUint8(messageClientHello)
 	b.AddUint24LengthPrefixed(h.body)
-	return b.BytesOrPanic()
+	message := b.BytesOrPanic()
+	if h.Resume != nil {
+		h.bind(transcript, message)
+	}
+	return message
 }
 
 // Record returns the hello as TLS records (RFC 8446, 5.1).
@@ -148,6 +156,9 @@ func (h ClientHello) extensions(b *cryptobyte.Builder) {
 	}
 	if h.Padding > 0 {
 		addExtension(b, extPadding, func(e *cryptobyte.Builder) { e.AddBytes(make([]byte, h.Padding)) })
+	}
+	if h.Resume != nil {
+		h.preShared(b)
 	}
 }
 
