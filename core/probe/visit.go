@@ -339,7 +339,7 @@ func (c *countingConn) Read(p []byte) (int, error) {
 	if c.received >= c.most {
 		return 0, &tlswire.TooMuchError{Reason: fmt.Sprintf("%d bytes came", c.received)}
 	}
-	n, err := c.Conn.Read(p)
+	n, err := c.Conn.Read(p[:min(len(p), c.most-c.received)])
 	if c.received += n; n > 0 {
 		c.last = c.now()
 	}
