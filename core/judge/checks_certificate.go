@@ -1,10 +1,13 @@
 package judge
 
 import (
+	"fmt"
 	"slices"
+	"time"
 
 	"nurvik/core/lifetime"
 	"nurvik/core/pki"
+	"nurvik/core/trust"
 )
 
 // checkTime looks at every certificate of the best path; the windows before
@@ -35,6 +38,30 @@ func checkTime(b *bundle) {
 		f := found("trust.anchor-expired", c.Fingerprint().String(), c.Label(), "The anchor %q expired on %s, and no other path is valid.", c.Label(), day(c.NotAfter))
 		f.Evidence = certificateEvidence(c)
 		b.add(f)
+	}
+}
+
+// checkLifetime compares the whole life of the leaf with what the policy allows,
+// and with the public issuers' rules where the path ends in a public anchor.
+func checkLifetime(b *bundle) {
+	lives, path := b.context.Policy.Lifetimes, b.assessed.path
+	if b.leaf.NotBefore.IsZero() || b.leaf.NotAfter.IsZero() || b.leaf.IsCA() {
+		return
+	}
+	add := func(days int, words string) {
+		if lifetime.Span(b.leaf) <= time.Duration(days)*24*time.Hour {
+			return
+		}
+		f := found("time.too-long", b.leaf.Fingerprint().String(), b.leaf.Label(), "%s lives for %s; %s.", b.leaf.Label(), span(lifetime.Span(b.leaf)), words)
+		f.Evidence = certificateEvidence(b.leaf)
+		b.add(f)
+	}
+	if lives.MostDays > 0 {
+		add(lives.MostDays, fmt.Sprintf("the policy allows %s", plural(lives.MostDays, "day")))
+		return
+	}
+	if days := lives.PublicDays(b.leaf.NotBefore); days > 0 && path.Anchor != nil && path.Anchor.Kind == trust.Public {
+		add(days, fmt.Sprintf("public issuers may give %s to certificates that were issued on %s", plural(days, "day"), b.leaf.NotBefore.UTC().Format(time.DateOnly)))
 	}
 }
 

@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"nurvik/core/facts"
+	"nurvik/core/policy"
 )
 
 // checkVersions judges the protocol versions that an address accepts.
@@ -18,7 +19,7 @@ func checkVersions(b *bundle) {
 	slices.Sort(accepted)
 	for _, version := range accepted {
 		fault := slices.Contains(protocols.Obsolete.Fault, version)
-		if !fault && !slices.Contains(protocols.Obsolete.Risk, version) {
+		if !fault && !slices.Contains(protocols.Obsolete.Risk, version) && (len(protocols.Allowed) == 0 || slices.Contains(protocols.Allowed, version)) {
 			continue
 		}
 		f := found("proto.obsolete", version, version, "%s is accepted.", version)
@@ -26,7 +27,7 @@ func checkVersions(b *bundle) {
 			f.Severity = Fault
 		}
 		f.Evidence.Versions = accepted
-		f.Remedy = "Switch off " + version + " in the server's configuration and leave TLS 1.2 and TLS 1.3."
+		f.Remedy = "Switch off " + version + " in the server's configuration and leave " + joined(remaining(protocols)) + "."
 		b.add(f)
 	}
 	has := func(version string) bool { return b.versions[version] == facts.Accepted }
@@ -48,5 +49,18 @@ func checkVersions(b *bundle) {
 		return
 	}
 	f.Evidence.Versions = accepted
+	for _, version := range protocols.Required {
+		if f.Subject == version {
+			f.Severity, f.Message = Fault, f.Message+" The policy requires it."
+		}
+	}
 	b.add(f)
+}
+
+// remaining are the versions that are to be left: those that are allowed, or else current.
+func remaining(p policy.Protocol) []string {
+	if len(p.Allowed) > 0 {
+		return p.Allowed
+	}
+	return p.Current
 }

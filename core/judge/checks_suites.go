@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"nurvik/core/facts"
+	"nurvik/core/policy"
 	"nurvik/core/tlswire"
 )
 
@@ -30,7 +31,7 @@ func suitesOf(o facts.Observation) []acceptedSuite {
 }
 
 // weakness is the code that a suite deserves, the worst alone, and its severity.
-func (s acceptedSuite) weakness() (code string, severity Severity) {
+func (s acceptedSuite) weakness(expected policy.Patterns) (code string, severity Severity) {
 	switch {
 	case s.p.Cipher == "none":
 		return "suite.null", Fault
@@ -38,9 +39,11 @@ func (s acceptedSuite) weakness() (code string, severity Severity) {
 		return "suite.anonymous", Fault
 	case s.p.Export:
 		return "suite.export", Fault
-	case s.p.Strength <= 56:
+	}
+	switch expected.Severity(s.name) {
+	case "fault":
 		return "suite.weak-cipher", Fault
-	case strings.HasPrefix(s.p.Cipher, "RC4"), s.p.Cipher == "3DES-CBC":
+	case "risk":
 		return "suite.weak-cipher", Risk
 	}
 	return "", None
@@ -52,7 +55,7 @@ func checkSuites(b *bundle, o facts.Observation) {
 	weak := map[string][]string{}
 	severities := map[string]Severity{}
 	for _, s := range all {
-		code, severity := s.weakness()
+		code, severity := s.weakness(b.context.Policy.Suites)
 		if code == "" {
 			continue
 		}
@@ -65,7 +68,7 @@ func checkSuites(b *bundle, o facts.Observation) {
 	}
 	words := map[string]string{
 		"suite.null": "Suites without encryption are accepted: %s.", "suite.anonymous": "Suites without authentication are accepted: %s.",
-		"suite.export": "Suites that were weakened for export are accepted: %s.", "suite.weak-cipher": "Suites with weak ciphers are accepted: %s.",
+		"suite.export": "Suites that were weakened for export are accepted: %s.", "suite.weak-cipher": "Suites with weak ciphers, or ciphers that the policy does not allow, are accepted: %s.",
 	}
 	for _, code := range []string{"suite.null", "suite.anonymous", "suite.export", "suite.weak-cipher"} {
 		if list := weak[code]; len(list) > 0 {
@@ -91,7 +94,7 @@ func checkForwardSecrecy(b *bundle, all []acceptedSuite) {
 	var without []string
 	with := false
 	for _, s := range all {
-		if code, _ := s.weakness(); code == "suite.null" || code == "suite.anonymous" || code == "suite.export" {
+		if code, _ := s.weakness(b.context.Policy.Suites); code == "suite.null" || code == "suite.anonymous" || code == "suite.export" {
 			continue // told by a stronger code
 		}
 		with = with || s.p.ForwardSecrecy
@@ -120,7 +123,7 @@ func checkOrderOfSuites(b *bundle, o facts.Observation) {
 			if !ok {
 				continue
 			}
-			if code, _ := (acceptedSuite{p: s.Properties()}).weakness(); code != "" {
+			if code, _ := (acceptedSuite{name: name, p: s.Properties()}).weakness(b.context.Policy.Suites); code != "" {
 				if firstWeak < 0 {
 					firstWeak = i
 				}
@@ -145,13 +148,21 @@ func checkGroups(b *bundle, o facts.Observation) {
 	if o.Groups == nil {
 		return
 	}
-	if g := o.Groups.Finite; g != nil && g.Bits < 2048 {
+	expected := b.context.Policy.Groups
+	if g := o.Groups.Finite; g != nil && g.Bits < expected.ModulusRisk {
 		f := found("group.weak-parameters", "finite field", "DHE parameters", "Keys are agreed modulo a prime of %d bits.", g.Bits)
-		if g.Bits < 1024 {
+		if g.Bits < expected.ModulusFault {
 			f.Severity = Fault
 		}
 		f.Evidence.Observations = []string{strings.TrimSpace(g.Name + " " + g.Prime)}
 		b.add(f)
+	}
+	for _, group := range o.Groups.Accepted {
+		if severity := expected.Severity(group); severity != "" {
+			f := found("group.weak-parameters", group, group, "The group %s is accepted, which the policy does not allow.", group)
+			f.Severity = Severity(severity)
+			b.add(f)
+		}
 	}
 	accepted := o.Groups.Accepted
 	if b.versions["TLS 1.3"] == facts.Accepted && len(accepted) > 0 && !slices.ContainsFunc(accepted, func(name string) bool {

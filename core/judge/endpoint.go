@@ -13,7 +13,7 @@ import (
 )
 
 // endpointChecks are run on each address that served certificates, in this order.
-var endpointChecks = []func(*bundle){checkPath, checkSibling, checkOrder, checkRoot, checkSurplus, checkAlternates, checkOutlived, checkLength, checkAudiences, checkRevocation, checkTime, checkNames, checkKeys, checkSignatures, checkForm}
+var endpointChecks = []func(*bundle){checkPath, checkSibling, checkOrder, checkRoot, checkSurplus, checkAlternates, checkOutlived, checkLength, checkAudiences, checkRevocation, checkTime, checkLifetime, checkNames, checkKeys, checkSignatures, checkForm}
 
 // Endpoint judges what was observed of an endpoint.
 func Endpoint(e facts.Endpoint, context Context) Judgement {
@@ -30,6 +30,11 @@ func Endpoint(e facts.Endpoint, context Context) Judgement {
 	if len(names) == 0 {
 		if own, err := naming.Parse(hostOf(e.Endpoint)); err == nil {
 			names = []naming.Reference{own}
+		}
+	}
+	for _, text := range context.Policy.Names.Required {
+		if name, err := naming.Parse(text); err == nil { // they were checked when the policy was read
+			names = append(slices.Clone(names), name)
 		}
 	}
 	pool := newPool()

@@ -9,7 +9,7 @@ import (
 )
 
 // fileChecks are run on each leaf of a file, with everything in the file as its chain.
-var fileChecks = []func(*bundle){checkSibling, checkOrder, checkRoot, checkSurplus, checkAlternates, checkOutlived, checkLength, checkAudiences, checkRevocation, checkTime, checkNames, checkKeys, checkSignatures}
+var fileChecks = []func(*bundle){checkSibling, checkOrder, checkRoot, checkSurplus, checkAlternates, checkOutlived, checkLength, checkAudiences, checkRevocation, checkTime, checkLifetime, checkNames, checkKeys, checkSignatures}
 
 // File judges what a file holds, by itself. A file of authorities alone has no
 // chain to judge; only the form of its certificates is looked at.

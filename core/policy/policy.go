@@ -3,6 +3,7 @@
 package policy
 
 import (
+	"bytes"
 	"embed"
 	"errors"
 	"fmt"
@@ -11,8 +12,8 @@ import (
 	"strings"
 	"time"
 
-	"nurvik/core/lifetime"
 	"nurvik/core/limits"
+	"nurvik/core/naming"
 	"nurvik/core/strictyaml"
 )
 
@@ -28,6 +29,10 @@ type Policy struct {
 	Keys      Keys          `yaml:"keys"`
 	Hashes    Levels        `yaml:"hashes"`
 	Protocols Protocol      `yaml:"protocols"`
+	Suites    Patterns      `yaml:"suites"`
+	Groups    Groups        `yaml:"groups"`
+	Lifetimes Lifetimes     `yaml:"lifetimes"`
+	Names     Coverage      `yaml:"names"`
 	Limits    limits.Limits `yaml:"limits"` // of visits
 
 	Chosen bool `yaml:"-"` // named by the caller: every endpoint is judged by it
@@ -63,40 +68,6 @@ func (p Policy) Waived(code, target string, at time.Time) *Waiver {
 		}
 	}
 	return nil
-}
-
-// Time are the windows before expiry.
-type Time struct {
-	SoonDays        int     `yaml:"soon-days"`        // expires soon: fewer days left than this …
-	SoonFraction    float64 `yaml:"soon-fraction"`    // … and less than this part of the lifetime
-	RenewalFraction float64 `yaml:"renewal-fraction"` // renewal due: less than this part of the lifetime
-}
-
-// Windows converts the settings for package lifetime.
-func (t Time) Windows() lifetime.Windows {
-	return lifetime.Windows{
-		SoonAtMost:   time.Duration(t.SoonDays) * 24 * time.Hour,
-		SoonFraction: t.SoonFraction, RenewalFraction: t.RenewalFraction,
-	}
-}
-
-// Keys are the least sizes, in bits: of the modulus, or of the curve's field.
-type Keys struct {
-	ModulusFault int `yaml:"modulus-fault-under"`
-	ModulusRisk  int `yaml:"modulus-risk-under"`
-	CurveFault   int `yaml:"curve-fault-under"`
-}
-
-// Levels lists names by the severity of meeting them.
-type Levels struct {
-	Fault []string `yaml:"fault"`
-	Risk  []string `yaml:"risk"`
-}
-
-// Protocol lists protocol versions by their usual names.
-type Protocol struct {
-	Obsolete Levels   `yaml:"obsolete"`
-	Current  []string `yaml:"current"` // at least one of them must be accepted
 }
 
 //go:embed *.yaml
@@ -156,35 +127,50 @@ func Parse(path string, data []byte) (Policy, error) {
 	if err := strictyaml.Decode(path, data, &p); err != nil { // over what is inherited, key by key
 		return Policy{}, err
 	}
-	return p, p.check(path)
+	return p, p.check(path, data)
 }
 
 // check looks for what YAML cannot know.
-func (p Policy) check(path string) error {
+func (p Policy) check(path string, data []byte) error {
 	var failures []error
-	fail := func(format string, args ...any) {
-		failures = append(failures, &strictyaml.Error{Name: path, Text: fmt.Sprintf(format, args...)})
+	fail := func(about, format string, args ...any) {
+		failures = append(failures, &strictyaml.Error{Name: path, Line: lineOf(data, about), Text: fmt.Sprintf(format, args...)})
 	}
 	if p.Name == "" {
-		fail("the policy has no name")
+		fail("", "the policy has no name")
 	}
 	if len(p.Protocols.Current) == 0 {
-		fail("protocols.current is empty; write inherits: open-web, or name the versions")
+		fail("", "protocols.current is empty; write inherits: open-web, or name the versions")
 	}
 	for code, severity := range p.Severities {
 		if !slices.Contains([]string{"fault", "risk", "note", Off}, severity) {
-			fail("severities: %s is %q; there are fault, risk, note and off", code, severity)
+			fail(code, "severities: %s is %q; there are fault, risk, note and off", code, severity)
 		}
 	}
 	if err := p.Limits.Check(); err != nil {
-		fail("limits: %v", err)
+		fail("limits", "limits: %v", err)
 	}
 	for i, w := range p.Waivers {
 		if _, err := time.Parse(time.DateOnly, w.Until); err != nil || w.Code == "" || w.Reason == "" {
-			fail("waiver %d needs a code, a reason and until, a date such as 2027-03-31", i+1)
+			fail("waivers", "waiver %d needs a code, a reason and until, a date such as 2027-03-31", i+1)
 		}
 	}
+	for _, name := range p.Names.Required {
+		if _, err := naming.Parse(name); err != nil {
+			fail(name, "names.required: %v", err)
+		}
+	}
+	p.checkLists(fail)
 	return errors.Join(failures...)
+}
+
+// lineOf finds the first line with the text, from 1; 0 for none.
+func lineOf(data []byte, text string) int {
+	i := bytes.Index(data, []byte(text))
+	if text == "" || i < 0 {
+		return 0
+	}
+	return 1 + bytes.Count(data[:i], []byte("\n"))
 }
 
 // Opportunistic is the policy of endpoints whose clients check nobody: mail

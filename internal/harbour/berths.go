@@ -98,6 +98,8 @@ func berths(r *registry) []berth {
 		{host: "berths", about: "expires in nine days", addresses: []string{"127.30.2.2"}, leaf: lasting(-190*dayLong, 9*dayLong)},
 		{host: "customs", about: "valid from tomorrow", addresses: []string{"127.30.2.3"}, leaf: lasting(1*dayLong, 200*dayLong)},
 
+		{host: "lugger", about: "issued for three hundred days", addresses: []string{"127.30.2.4"}, leaf: lasting(-20*dayLong, 280*dayLong)},
+
 		{host: "ferries", about: "the intermediates are missing", addresses: []string{"127.30.3.1"},
 			chain: func(c [][]byte, _ *issuers) [][]byte { return c[:1] }},
 		{host: "lighthouse", about: "intermediates the wrong way round", addresses: []string{"127.30.3.2"},
