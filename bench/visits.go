@@ -264,7 +264,7 @@ func endpoints() (*quay, error) {
 
 // auditEstate runs the audit as the client does and returns how many connections it made.
 func auditEstate(task visitTask) (int, error) {
-	network, err := vantage.Network("")
+	network, err := vantage.Network(vantage.NameServer{})
 	if err != nil {
 		return 0, err
 	}

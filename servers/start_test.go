@@ -110,7 +110,7 @@ func run(t *testing.T, address netip.AddrPort, as *syscall.Credential, program s
 // visit is a visit at full effort, as the client makes it.
 func visit(t *testing.T, address netip.AddrPort, scheme string) facts.Observation {
 	t.Helper()
-	network, err := vantage.Network("")
+	network, err := vantage.Network(vantage.NameServer{})
 	require.NoError(t, err)
 	o, err := probe.New(network, limits.Limits{HostPerSecond: 200}).Visit(t.Context(), address, probe.Call{Scheme: scheme, ServerName: host, Effort: facts.Full, Web: scheme == "https"})
 	require.NoError(t, err)

@@ -20,6 +20,7 @@ type Endpoint struct {
 	ResolveError string        `json:"resolve_error,omitempty" doc:"Why the name led to no address"`
 	NoRoute      []string      `json:"no_route,omitempty" doc:"Addresses not visited, because their family has no route from here"`
 	Observations []Observation `json:"observations"`
+	DNS          *DNS          `json:"dns,omitempty" doc:"What a name server said; absent where none was named"`
 	Asked        bool          `json:"revocation_asked,omitempty" doc:"Issuers were asked about revocation"`
 	Revocation   []Revocation  `json:"revocation,omitempty" doc:"What was learnt of the certificates on the path"`
 	Fetched      []Fetched     `json:"fetched,omitempty" doc:"Issuers' certificates that were fetched because the chain lacks them"`

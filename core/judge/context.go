@@ -77,6 +77,7 @@ type bundle struct {
 	leaf      *pki.Certificate
 	names     []naming.Reference
 	versions  map[string]facts.Acceptance // for endpoints
+	records   *facts.DNS
 	assessed  assessment
 	assembled []assembled              // all paths into each store
 	sibling   map[pki.Fingerprint]bool // certificates of the right name and the wrong key

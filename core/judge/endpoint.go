@@ -13,7 +13,7 @@ import (
 )
 
 // endpointChecks are run on each address that served certificates, in this order.
-var endpointChecks = []func(*bundle){checkPath, checkSibling, checkOrder, checkRoot, checkSurplus, checkAlternates, checkOutlived, checkLength, checkAudiences, checkRevocation, checkTime, checkLifetime, checkNames, checkKeys, checkSignatures, checkForm}
+var endpointChecks = []func(*bundle){checkPath, checkSibling, checkOrder, checkRoot, checkSurplus, checkAlternates, checkOutlived, checkLength, checkAudiences, checkRevocation, checkTime, checkLifetime, checkNames, checkKeys, checkSignatures, checkForm, checkPins, checkAuthorization}
 
 // Endpoint judges what was observed of an endpoint.
 func Endpoint(e facts.Endpoint, context Context) Judgement {
@@ -40,7 +40,7 @@ func Endpoint(e facts.Endpoint, context Context) Judgement {
 	pool := newPool()
 	findings, answered := reach(e)
 	for _, o := range e.Observations {
-		b := bundle{context: &context, target: e.Endpoint, host: hostOf(e.Endpoint), asked: e.Asked, names: names, versions: map[string]facts.Acceptance{}}
+		b := bundle{context: &context, target: e.Endpoint, records: e.DNS, host: hostOf(e.Endpoint), asked: e.Asked, names: names, versions: map[string]facts.Acceptance{}}
 		if o.Outcome == facts.Answered {
 			b.observed(o)
 			if b.leaf != nil {

@@ -20,6 +20,8 @@ type Network struct {
 	Dial func(ctx context.Context, address netip.AddrPort) (net.Conn, error)
 	// Lookup returns all addresses of a host name.
 	Lookup func(ctx context.Context, host string) ([]netip.Addr, error)
+	// Records asks a name server what it says of a service; nil asks none.
+	Records func(ctx context.Context, host string, port uint16) *facts.DNS
 	// HasRoute reports whether packets to the address can leave this machine.
 	HasRoute func(address netip.Addr) bool
 	// Now is the clock.
@@ -77,6 +79,7 @@ func (t Target) serverName() string {
 type Plan struct {
 	Visit   []netip.AddrPort
 	NoRoute []netip.AddrPort // their family has no route
+	DNS     *facts.DNS       // what the name server said; nil where none was asked
 }
 
 // Plan finds the addresses of the target. The error says why the name leads nowhere.
@@ -95,7 +98,7 @@ func (p *Prober) Plan(ctx context.Context, t Target) (Plan, error) {
 		}
 	}
 	slices.SortFunc(all, netip.AddrPort.Compare)
-	var plan Plan
+	plan := Plan{DNS: p.records(ctx, t.Endpoint)}
 	for _, a := range slices.Compact(all) {
 		if p.network.HasRoute(a.Addr()) {
 			plan.Visit = append(plan.Visit, a)
@@ -104,6 +107,20 @@ func (p *Prober) Plan(ctx context.Context, t Target) (Plan, error) {
 		}
 	}
 	return plan, nil
+}
+
+// records asks for the records of a name, where a name server was named.
+func (p *Prober) records(ctx context.Context, e endpoint.Endpoint) *facts.DNS {
+	if _, err := netip.ParseAddr(e.Host); err == nil || p.network.Records == nil {
+		return nil
+	}
+	select {
+	case p.gate.lookups <- struct{}{}:
+		defer func() { <-p.gate.lookups }()
+	case <-ctx.Done():
+		return nil
+	}
+	return p.network.Records(ctx, e.Host, e.Port)
 }
 
 func (p *Prober) addresses(ctx context.Context, host string) ([]netip.Addr, error) {
@@ -144,6 +161,7 @@ func (p *Prober) Examine(ctx context.Context, t Target) (facts.Endpoint, error) 
 	for _, a := range plan.NoRoute {
 		out.NoRoute = append(out.NoRoute, a.Addr().String())
 	}
+	out.DNS = plan.DNS
 	observations := make([]*facts.Observation, len(plan.Visit))
 	var group sync.WaitGroup
 	for i, address := range plan.Visit {

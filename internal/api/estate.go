@@ -4,14 +4,15 @@ import "time"
 
 // EndpointSettings is what people set of an endpoint.
 type EndpointSettings struct {
-	Endpoint   string            `json:"endpoint" minLength:"1" maxLength:"300" doc:"host, host:port or scheme://host:port" example:"tides.tarnholm.example:443"`
-	Names      []string          `json:"names,omitempty" maxItems:"1000" doc:"Names that must be covered; none means the endpoint's own. The first host name is sent as the server name"`
-	Connect    []string          `json:"connect,omitempty" maxItems:"100" doc:"ADDRESS[:PORT] to visit instead of the name's addresses"`
-	HTTPPort   uint16            `json:"http_port,omitempty" doc:"Port on which plain HTTP is looked for; without it 80 beside 443"`
-	ServerName string            `json:"server_name,omitempty" maxLength:"253" doc:"Name to send in the handshake instead"`
-	Trust      []string          `json:"trust,omitempty" maxItems:"50" doc:"Trust stores of which one must accept; none means the system's"`
-	Audiences  []string          `json:"audiences,omitempty" maxItems:"50" doc:"Trust stores that must all accept"`
-	Labels     map[string]string `json:"labels,omitempty"`
+	Endpoint      string            `json:"endpoint" minLength:"1" maxLength:"300" doc:"host, host:port or scheme://host:port" example:"tides.tarnholm.example:443"`
+	Names         []string          `json:"names,omitempty" maxItems:"1000" doc:"Names that must be covered; none means the endpoint's own. The first host name is sent as the server name"`
+	Connect       []string          `json:"connect,omitempty" maxItems:"100" doc:"ADDRESS[:PORT] to visit instead of the name's addresses"`
+	HTTPPort      uint16            `json:"http_port,omitempty" doc:"Port on which plain HTTP is looked for; without it 80 beside 443"`
+	ServerName    string            `json:"server_name,omitempty" maxLength:"253" doc:"Name to send in the handshake instead"`
+	Authenticated bool              `json:"authenticated,omitempty" doc:"Clients check whom they speak to, also where that is not usual, as on port 25"`
+	Trust         []string          `json:"trust,omitempty" maxItems:"50" doc:"Trust stores of which one must accept; none means the system's"`
+	Audiences     []string          `json:"audiences,omitempty" maxItems:"50" doc:"Trust stores that must all accept"`
+	Labels        map[string]string `json:"labels,omitempty"`
 }
 
 // Endpoint is an endpoint of the estate with its latest judgement in short.

@@ -50,16 +50,18 @@ type Plan struct {
 	anchors    *trust.Store
 	networks   []netip.Prefix
 	limits     limits.Limits // of the estate files
+	resolver   *estatefile.Resolver
 	heap       bool
 	unexamined []Unexamined
 }
 
 // visit is an endpoint with what is expected of it.
 type visit struct {
-	target    probe.Target
-	names     []naming.Reference
-	trust     []*trust.Store
-	audiences []*trust.Store
+	target        probe.Target
+	names         []naming.Reference
+	trust         []*trust.Store
+	audiences     []*trust.Store
+	authenticated bool // its clients check whom they speak to
 }
 
 // Networks are those that issuers may be asked in, beside the public ones.
@@ -67,6 +69,9 @@ func (p *Plan) Networks() []netip.Prefix { return p.networks }
 
 // Limits of visits, as the estate files say.
 func (p *Plan) Limits() limits.Limits { return p.limits }
+
+// Resolver is the name server that an estate file names, nil for the system's.
+func (p *Plan) Resolver() *estatefile.Resolver { return p.resolver }
 
 // Files are the files that were read.
 func (p *Plan) Files() []facts.File { return p.files }
@@ -207,6 +212,9 @@ func (p *planner) sort() (estates []*estatefile.Estate, rest []string, err error
 		}
 		p.plan.networks = append(p.plan.networks, networks...)
 		p.plan.limits = p.plan.limits.Over(e.Limits)
+		if p.plan.resolver == nil {
+			p.plan.resolver = e.Resolver
+		}
 		estates = append(estates, e)
 	}
 	return estates, rest, nil
@@ -225,7 +233,7 @@ func (p *planner) estate(e *estatefile.Estate) error {
 		if err != nil {
 			return &UsageError{err}
 		}
-		v := visit{target: probe.Target{Endpoint: parsed, ServerName: entry.ServerName, Plain: entry.HTTPPort, Effort: p.request.Effort}}
+		v := visit{target: probe.Target{Endpoint: parsed, ServerName: entry.ServerName, Plain: entry.HTTPPort, Effort: p.request.Effort}, authenticated: entry.Authenticated}
 		for _, name := range entry.Names {
 			reference, err := naming.Parse(name)
 			if err != nil {

@@ -51,7 +51,7 @@ func (p *Plan) Run(ctx context.Context, o Options) *Report {
 		}
 	}
 	o.Desk.Complete(ctx, len(observed), func(i int) inquiry.Target {
-		return inquiry.Target{Endpoint: &observed[i], Context: p.contextOf(i, context)}
+		return inquiry.Target{Endpoint: &observed[i], Context: p.contextOf(i, observed[i], context)}
 	}, o.Asking)
 	if o.AskFiles {
 		o.Desk.Complete(ctx, len(p.files), func(i int) inquiry.Target {
@@ -90,18 +90,17 @@ func (p *Plan) Run(ctx context.Context, o Options) *Report {
 }
 
 // contextOf is the context that the i-th endpoint is judged by.
-func (p *Plan) contextOf(i int, common judge.Context) judge.Context {
+func (p *Plan) contextOf(i int, observed facts.Endpoint, common judge.Context) judge.Context {
 	v := p.visits[i]
-	common.Policy = policy.For(common.Policy, v.target.Endpoint.Scheme, v.target.Endpoint.Port)
 	common.Names, common.Trust, common.Audiences = v.names, v.trust, v.audiences
-	return common
+	return common.For(observed, v.authenticated)
 }
 
 // judge judges every endpoint and then the files, as many at once as there are processors.
 func (p *Plan) judge(observed []facts.Endpoint, common judge.Context) []judge.Judgement {
 	judgements := make([]judge.Judgement, len(p.visits))
 	judge.InParallel(len(p.visits), func(i int) {
-		judgements[i] = judge.Endpoint(observed[i], p.contextOf(i, common))
+		judgements[i] = judge.Endpoint(observed[i], p.contextOf(i, observed[i], common))
 	})
 	if len(p.files) == 0 {
 		return judgements

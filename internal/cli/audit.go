@@ -75,7 +75,10 @@ func (a *app) audit(ctx context.Context, f *auditFlags) error {
 	visiting, finish := a.progress(plan.Steps(), "visiting")
 	asking, finishAsking := a.phase("asking issuers")
 	shared, finishShared := a.phase("shared prime factors")
-	options := a.options(&f.targetFlags, u, plan)
+	options, err := a.options(&f.targetFlags, u, plan)
+	if err != nil {
+		return err
+	}
 	options.Progress, options.Asking, options.Shared = visiting, asking, f.shared.step(shared)
 	result := plan.Run(ctx, options)
 	finish()

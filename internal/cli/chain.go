@@ -79,7 +79,10 @@ func (a *app) chain(ctx context.Context, f *chainFlags) error {
 	}
 	visiting, finish := a.progress(plan.Steps(), "visiting")
 	asking, finishAsking := a.phase("asking issuers")
-	options := a.options(&f.targetFlags, u, plan)
+	options, err := a.options(&f.targetFlags, u, plan)
+	if err != nil {
+		return err
+	}
 	options.Progress, options.Asking, options.AskFiles, options.Distrust = visiting, asking, f.asking.issuers, distrust
 	result := plan.Run(ctx, options)
 	finish()

@@ -99,6 +99,7 @@ func (f *settingsFlags) add(cmd *cobra.Command) {
 	flags.StringArrayVar(&f.Names, "name", nil, "`NAME` that must be covered; repeat for more")
 	flags.StringArrayVar(&f.Connect, "connect", nil, "visit this `ADDRESS[:PORT]` instead of the name's; repeat for more")
 	flags.Uint16Var(&f.HTTPPort, "http-port", 0, "`PORT` on which plain HTTP is looked for (default 80 beside 443)")
+	flags.BoolVar(&f.Authenticated, "authenticated", false, "clients check whom they speak to, also where that is not usual, as on port 25")
 	flags.StringVar(&f.ServerName, "server-name", "", "`NAME` to send in the handshake instead of the first name")
 	flags.StringArrayVar(&f.Trust, "trust", nil, "trust `STORE` of the service; repeat for alternatives")
 	flags.StringArrayVar(&f.Audiences, "audience", nil, "trust `STORE` that must accept; repeat for more")
@@ -177,13 +178,14 @@ func merged(cmd *cobra.Command, present, given api.EndpointSettings) api.Endpoin
 		return slices.DeleteFunc(list, func(s string) bool { return s == "" })
 	}
 	for flag, take := range map[string]func(){
-		"name":        func() { present.Names = nonEmpty(given.Names) },
-		"connect":     func() { present.Connect = nonEmpty(given.Connect) },
-		"http-port":   func() { present.HTTPPort = given.HTTPPort },
-		"server-name": func() { present.ServerName = given.ServerName },
-		"trust":       func() { present.Trust = nonEmpty(given.Trust) },
-		"audience":    func() { present.Audiences = nonEmpty(given.Audiences) },
-		"label":       func() { present.Labels = given.Labels },
+		"name":          func() { present.Names = nonEmpty(given.Names) },
+		"connect":       func() { present.Connect = nonEmpty(given.Connect) },
+		"http-port":     func() { present.HTTPPort = given.HTTPPort },
+		"authenticated": func() { present.Authenticated = given.Authenticated },
+		"server-name":   func() { present.ServerName = given.ServerName },
+		"trust":         func() { present.Trust = nonEmpty(given.Trust) },
+		"audience":      func() { present.Audiences = nonEmpty(given.Audiences) },
+		"label":         func() { present.Labels = given.Labels },
 	} {
 		if cmd.Flags().Changed(flag) {
 			take()

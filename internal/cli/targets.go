@@ -20,11 +20,12 @@ import (
 
 // targetFlags are the flags of commands that examine and judge what they are given.
 type targetFlags struct {
-	at, policy, failFrom, resolver, effort string
-	request                                audit.Request
-	limits                                 limits.Limits
-	material                               materialFlags
-	asking                                 askingFlags
+	at, policy, failFrom, effort string
+	resolver                     vantage.NameServer
+	request                      audit.Request
+	limits                       limits.Limits
+	material                     materialFlags
+	asking                       askingFlags
 }
 
 func (a *app) addTargets(cmd *cobra.Command, f *targetFlags) {
@@ -39,7 +40,8 @@ func (a *app) addTargets(cmd *cobra.Command, f *targetFlags) {
 	flags.StringArrayVar(&f.request.Names, "name", nil, "`NAME` that must be covered; repeat for more. The first is sent as the server name")
 	flags.StringArrayVar(&f.request.Connect, "connect", nil, "visit this `ADDRESS[:PORT]` instead of the name's; repeat for more")
 	flags.StringVar(&f.failFrom, "fail-from", "fault", "end with 1 from this `SEVERITY` on: fault, risk, note or never")
-	flags.StringVar(&f.resolver, "resolver", "", "name server `ADDRESS[:PORT]` to ask instead of the system's")
+	flags.StringVar(&f.resolver.Address, "resolver", "", "name server `ADDRESS[:PORT]` to ask instead of the system's, for CAA and TLSA records too")
+	flags.BoolVar(&f.resolver.Validates, "resolver-validates", false, "the name server validates DNSSEC, and the way to it can be trusted: its TLSA records count")
 	flags.Uint16Var(&f.request.HTTPPort, "http-port", 0, "`PORT` on which plain HTTP is looked for (default 80 beside 443)")
 	flags.StringVar(&f.effort, "effort", string(facts.Normal), "how much each visit asks, `EFFORT`: quick, normal or full")
 	settings.AddLimits(flags, &f.limits)
@@ -94,8 +96,15 @@ func loadPolicy(text string) (policy.Policy, error) {
 }
 
 // options are those of every audit; its issuers are asked as the flags say.
-func (a *app) options(f *targetFlags, u understood, plan *audit.Plan) audit.Options {
+func (a *app) options(f *targetFlags, u understood, plan *audit.Plan) (audit.Options, error) {
+	network := u.network
+	if r := plan.Resolver(); r != nil && f.resolver.Address == "" {
+		var err error
+		if network, err = vantage.Network(vantage.NameServer(*r)); err != nil {
+			return audit.Options{}, usage(fmt.Errorf("resolver of the estate file: %w", err))
+		}
+	}
 	bounds := f.limits.Over(plan.Limits()).Over(u.policy.Limits)
-	return audit.Options{Prober: probe.New(u.network, vantage.Afford(bounds)), Policy: u.policy, At: u.at,
-		Desk: inquiry.New(inquiry.Options{Revocation: !f.asking.none, Issuers: f.asking.issuers, Networks: plan.Networks(), Lookup: u.network.Lookup, Now: a.now})}
+	return audit.Options{Prober: probe.New(network, vantage.Afford(bounds)), Policy: u.policy, At: u.at,
+		Desk: inquiry.New(inquiry.Options{Revocation: !f.asking.none, Issuers: f.asking.issuers, Networks: plan.Networks(), Lookup: network.Lookup, Now: a.now})}, nil
 }

@@ -25,6 +25,7 @@ import (
 	"nurvik/internal/harbour"
 	"nurvik/internal/report"
 	"nurvik/internal/service"
+	"nurvik/internal/vantage"
 )
 
 // demoHandshake is shorter than usual: the harbour is on this machine, and one
@@ -71,8 +72,8 @@ func (a *app) demo(ctx context.Context, c service.Config, port uint16, once bool
 	}
 	defer h.Close()
 	fmt.Fprintf(a.stderr, "The Tarnholm Harbour Authority is up: %d endpoints on port %d.\n", h.Endpoints, port)
-	if c.Resolver == "" {
-		c.Resolver = h.NameServer
+	if c.Resolver.Address == "" {
+		c.Resolver = vantage.NameServer{Address: h.NameServer, Validates: true}
 	}
 	c.Issuers, c.Networks = true, append(c.Networks, "127.0.0.0/8")
 
@@ -142,10 +143,10 @@ func (a *app) show(ctx context.Context, h *harbour.Harbour, address string) erro
 	_, err = fmt.Fprintf(a.stdout, `
 Console:  %[1]s/
 Findings: nurvik findings --server %[1]s
-Files:    nurvik audit %[2]s %[3]s %[4]s --password-file %[5]s --resolver %[6]s
+Files:    nurvik audit %[2]s %[3]s %[4]s --password-file %[5]s
 Sort out: nurvik identify %[4]s
           nurvik pair %[4]s --password-file %[5]s
-`, address, h.EstateFile, h.Files, h.Hosts, h.Passwords, h.NameServer)
+`, address, h.EstateFile, h.Files, h.Hosts, h.Passwords)
 	return err
 }
 

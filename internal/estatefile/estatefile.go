@@ -27,6 +27,7 @@ type Estate struct {
 	Stores    map[string]Store `yaml:"stores,omitempty"`
 	Defaults  Defaults         `yaml:"defaults,omitempty"`
 	Networks  []string         `yaml:"networks,omitempty,flow"` // that issuers may be asked in, beside the public ones
+	Resolver  *Resolver        `yaml:"resolver,omitempty"`      // name server to ask instead of the system's
 	Limits    limits.Limits    `yaml:"limits,omitempty"`        // of visits
 	Endpoints []Entry          `yaml:"endpoints"`
 
@@ -40,6 +41,12 @@ type Store struct {
 	PEM  string     `yaml:"pem,omitempty"`  // the anchors themselves, instead of a path
 }
 
+// Resolver is a name server.
+type Resolver struct {
+	Address   string `yaml:"address"`             // ADDRESS or ADDRESS:PORT
+	Validates bool   `yaml:"validates,omitempty"` // it validates DNSSEC, and the way to it can be trusted
+}
+
 // Defaults hold for every endpoint that does not say otherwise.
 type Defaults struct {
 	Trust     []string          `yaml:"trust,omitempty,flow"`
@@ -49,14 +56,15 @@ type Defaults struct {
 
 // Entry is one endpoint.
 type Entry struct {
-	Endpoint   string            `yaml:"endpoint"`
-	Names      []string          `yaml:"names,omitempty,flow"`   // that must be covered; default the endpoint's own
-	Connect    []string          `yaml:"connect,omitempty,flow"` // ADDRESS[:PORT], instead of the name's addresses
-	HTTPPort   uint16            `yaml:"http-port,omitempty"`    // on which plain HTTP is looked for; without it 80 beside 443
-	ServerName string            `yaml:"server-name,omitempty"`  // sent in the handshake, instead of the first name
-	Trust      []string          `yaml:"trust,omitempty,flow"`
-	Audiences  []string          `yaml:"audiences,omitempty,flow"`
-	Labels     map[string]string `yaml:"labels,omitempty"`
+	Endpoint      string            `yaml:"endpoint"`
+	Names         []string          `yaml:"names,omitempty,flow"`    // that must be covered; default the endpoint's own
+	Connect       []string          `yaml:"connect,omitempty,flow"`  // ADDRESS[:PORT], instead of the name's addresses
+	HTTPPort      uint16            `yaml:"http-port,omitempty"`     // on which plain HTTP is looked for; without it 80 beside 443
+	ServerName    string            `yaml:"server-name,omitempty"`   // sent in the handshake, instead of the first name
+	Authenticated bool              `yaml:"authenticated,omitempty"` // clients check whom they speak to, also where that is not usual
+	Trust         []string          `yaml:"trust,omitempty,flow"`
+	Audiences     []string          `yaml:"audiences,omitempty,flow"`
+	Labels        map[string]string `yaml:"labels,omitempty"`
 }
 
 // Looks reports whether the bytes seem to be an estate file: a YAML document

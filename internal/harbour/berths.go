@@ -41,6 +41,11 @@ type berth struct {
 	redirects bool // which leads to HTTPS
 	revoked   bool
 	staple    string // kind of the answer that comes along; "" for none
+
+	pinned        string   // TLSA record: of its own "leaf", or of "another"
+	unsigned      bool     // the name server cannot validate its records
+	issuers       []string // of its CAA records; those of the domain hold without
+	authenticated bool     // clients check whom they speak to
 }
 
 // noRevocation is the extension noRevAvail (RFC 9608, 2).

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/pem"
 	"fmt"
+	"net/netip"
 	"strconv"
 	"strings"
 	"time"
@@ -54,6 +55,7 @@ stores:
   sextant: {kind: private, path: anchors/sextant.pem}
   second: {kind: public, path: anchors/second.pem}
 networks: [127.0.0.0/8]
+resolver: {address: '` + netip.AddrPortFrom(netip.MustParseAddr(nameServerAddress), port).String() + `', validates: true}
 defaults:
   trust: [outer]
 endpoints:
@@ -74,6 +76,9 @@ endpoints:
 		}
 		if b.plain {
 			fmt.Fprintf(&out, "    http-port: %d\n", port+plainOffset)
+		}
+		if b.authenticated {
+			out.WriteString("    authenticated: true\n")
 		}
 		list("trust", b.trust)
 		list("audiences", b.audiences)

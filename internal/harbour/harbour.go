@@ -71,7 +71,7 @@ func Start(o Options) (*Harbour, error) {
 		Passwords:  filepath.Join(o.Directory, "passwords.txt"),
 		NameServer: netip.AddrPortFrom(netip.MustParseAddr(nameServerAddress), o.Port).String(),
 		listeners:  newListeners(),
-		names:      &nameServer{addresses: map[string][]netip.Addr{}},
+		names:      newNameServer(),
 	}
 	all := berths(registry)
 	err = h.listeners.serveHTTP(netip.AddrPortFrom(netip.MustParseAddr(registryAddress), o.Port).String(), registry)
@@ -119,6 +119,7 @@ func (h *Harbour) moor(b berth, certificate *tls.Certificate, i *issuers, port u
 	for _, address := range append(append([]string{}, b.addresses...), b.closed...) {
 		h.names.addresses[b.fullName()] = append(h.names.addresses[b.fullName()], netip.MustParseAddr(address))
 	}
+	h.names.publish(b, certificate)
 	for _, address := range b.addresses {
 		at := address + ":" + strconv.Itoa(int(port))
 		var err error

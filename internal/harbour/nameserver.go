@@ -1,19 +1,70 @@
 package harbour
 
 import (
+	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/hex"
 	"fmt"
 	"net"
 	"net/netip"
 	"strings"
 
 	"github.com/miekg/dns"
+
+	"nurvik/core/endpoint"
 )
 
 // nameServer stands in for the authority's name server. It knows the harbour's
 // names and says of every other that it does not exist.
 type nameServer struct {
 	addresses map[string][]netip.Addr
+	records   map[string][]dns.RR // by type and name
+	unsigned  map[string]bool     // names whose records it cannot validate
 	servers   []*dns.Server
+}
+
+func newNameServer() *nameServer {
+	n := &nameServer{addresses: map[string][]netip.Addr{}, records: map[string][]dns.RR{}, unsigned: map[string]bool{}}
+	n.authorize(domain, "outer.tarnholm.example")
+	return n
+}
+
+// authorize lets the issuers, and nobody else, issue for the name.
+func (n *nameServer) authorize(name string, issuers ...string) {
+	key := recordKey(dns.TypeCAA, name)
+	for _, issuer := range issuers {
+		n.records[key] = append(n.records[key], &dns.CAA{Hdr: header(name, dns.TypeCAA), Tag: "issue", Value: issuer})
+	}
+}
+
+// publish takes in what the berth has beside its addresses.
+func (n *nameServer) publish(b berth, certificate *tls.Certificate) {
+	n.authorize(b.fullName(), b.issuers...)
+	n.unsigned[b.fullName()] = b.unsigned
+	if b.pinned == "" {
+		return
+	}
+	leaf, err := x509.ParseCertificate(certificate.Certificate[0])
+	if err != nil {
+		return
+	}
+	sum := sha256.Sum256(leaf.RawSubjectPublicKeyInfo)
+	if b.pinned == "another" {
+		sum[0]++
+	}
+	e, err := endpoint.Parse(b.endpoint()) // as the estate knows the berth
+	if err != nil {
+		return
+	}
+	name := fmt.Sprintf("_%d._tcp.%s", e.Port, b.fullName())
+	n.records[recordKey(dns.TypeTLSA, name)] = []dns.RR{&dns.TLSA{Hdr: header(name, dns.TypeTLSA), Usage: 3, Selector: 1, MatchingType: 1, Certificate: hex.EncodeToString(sum[:])}}
+}
+
+func recordKey(kind uint16, name string) string { return dns.TypeToString[kind] + " " + name }
+
+func header(name string, kind uint16) dns.RR_Header {
+	return dns.RR_Header{Name: dns.Fqdn(name), Rrtype: kind, Class: dns.ClassINET, Ttl: 5}
 }
 
 // start answers over UDP and TCP on the address.
@@ -44,6 +95,12 @@ func (n *nameServer) ServeDNS(w dns.ResponseWriter, request *dns.Msg) {
 	reply.Authoritative = true
 	for _, q := range request.Question {
 		name := strings.ToLower(strings.TrimSuffix(q.Name, "."))
+		if records := n.records[recordKey(q.Qtype, name)]; len(records) > 0 {
+			reply.Answer = append(reply.Answer, records...)
+			_, host, _ := strings.Cut(name, "._tcp.")
+			reply.AuthenticatedData = !n.unsigned[host]
+			continue
+		}
 		addresses, known := n.addresses[name]
 		if !known {
 			reply.Rcode = dns.RcodeNameError

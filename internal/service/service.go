@@ -30,19 +30,19 @@ import (
 
 // Config is what can be chosen.
 type Config struct {
-	Data        string        // data directory
-	Database    string        // URL of a database; "" for a private one
-	PostgresBin string        // directory of PostgreSQL's programs
-	Listen      string        // loopback ADDRESS:PORT
-	PublicHosts []string      // further host names under which the service is reached
-	Instance    string        // name among the processes on one database
-	Resolver    string        // name server to ask instead of the system's
-	Visits      int           // visits under way at once
-	Limits      limits.Limits // of visits
-	Effort      string        // of each visit: quick, normal or full
-	Silent      bool          // do not ask issuers about revocation
-	Issuers     bool          // fetch issuers' certificates that chains lack
-	Networks    []string      // that issuers may be asked in, beside the public ones
+	Data        string             // data directory
+	Database    string             // URL of a database; "" for a private one
+	PostgresBin string             // directory of PostgreSQL's programs
+	Listen      string             // loopback ADDRESS:PORT
+	PublicHosts []string           // further host names under which the service is reached
+	Instance    string             // name among the processes on one database
+	Resolver    vantage.NameServer // to ask instead of the system's
+	Visits      int                // visits under way at once
+	Limits      limits.Limits      // of visits
+	Effort      string             // of each visit: quick, normal or full
+	Silent      bool               // do not ask issuers about revocation
+	Issuers     bool               // fetch issuers' certificates that chains lack
+	Networks    []string           // that issuers may be asked in, beside the public ones
 	Console     fs.FS
 	Log         *slog.Logger
 	UnsafeDisk  bool // tests only: do not wait for the disk

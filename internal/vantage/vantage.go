@@ -12,19 +12,28 @@ import (
 	"syscall"
 	"time"
 
+	"nurvik/core/facts"
 	"nurvik/core/limits"
 	"nurvik/core/probe"
 )
 
-// Network returns this machine's network. With a name server's address
-// (ADDRESS or ADDRESS:PORT) that one is asked instead of the system's.
-func Network(nameServer string) (probe.Network, error) {
+// NameServer is one to ask instead of the system's.
+type NameServer struct {
+	Address   string // ADDRESS or ADDRESS:PORT; "" for the system's
+	Validates bool   // it validates DNSSEC, and the way to it can be trusted
+}
+
+// Network returns this machine's network. Where a name server is named, that
+// one is asked instead of the system's, and for more than addresses.
+func Network(nameServer NameServer) (probe.Network, error) {
 	resolver := net.DefaultResolver
-	if nameServer != "" {
-		address, err := serverAddress(nameServer)
+	var records func(context.Context, string, uint16) *facts.DNS
+	if nameServer.Address != "" {
+		address, err := serverAddress(nameServer.Address)
 		if err != nil {
 			return probe.Network{}, err
 		}
+		records = asker{address, nameServer.Validates}.records
 		resolver = &net.Resolver{PreferGo: true, Dial: func(ctx context.Context, network, _ string) (net.Conn, error) {
 			return (&net.Dialer{}).DialContext(ctx, network, address)
 		}}
@@ -39,6 +48,7 @@ func Network(nameServer string) (probe.Network, error) {
 			found, err := resolver.LookupNetIP(ctx, "ip", host+".")
 			return found, plain(host, err)
 		},
+		Records:  records,
 		HasRoute: routes.has,
 		Now:      time.Now,
 	}, nil

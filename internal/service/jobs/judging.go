@@ -8,7 +8,6 @@ import (
 	"github.com/riverqueue/river"
 
 	"nurvik/core/chain"
-	"nurvik/core/endpoint"
 	"nurvik/core/facts"
 	"nurvik/core/judge"
 	"nurvik/core/naming"
@@ -71,7 +70,7 @@ func (q *Queue) judge(ctx context.Context, a store.Audit) error {
 			if len(f.Observations) == 0 && f.ResolveError == "" {
 				continue // no address could be visited from here: the last verdict stands
 			}
-			if err := tx.SaveJudgement(a.ID, x.Endpoint.ID, f, judge.Endpoint(f, bench.contextOf(x.Endpoint)), now); err != nil {
+			if err := tx.SaveJudgement(a.ID, x.Endpoint.ID, f, judge.Endpoint(f, bench.contextOf(x.Endpoint, f)), now); err != nil {
 				return fmt.Errorf("%s: %w", x.Endpoint.Target, err)
 			}
 		}
@@ -164,11 +163,8 @@ func storeOf(r store.TrustStore) *trust.Store {
 }
 
 // contextOf is what the endpoint is judged by.
-func (b *bench) contextOf(e store.Endpoint) judge.Context {
+func (b *bench) contextOf(e store.Endpoint, observed facts.Endpoint) judge.Context {
 	context := b.context
-	if parsed, err := endpoint.Parse(e.Target); err == nil {
-		context.Policy = policy.For(context.Policy, parsed.Scheme, parsed.Port)
-	}
 	for _, text := range e.Names {
 		if name, err := naming.Parse(text); err == nil {
 			context.Names = append(context.Names, name)
@@ -179,7 +175,7 @@ func (b *bench) contextOf(e store.Endpoint) judge.Context {
 		trusted = []string{trust.SystemName}
 	}
 	context.Trust, context.Audiences = b.named(trusted), b.named(e.Audiences)
-	return context
+	return context.For(observed, e.Authenticated)
 }
 
 // complete puts the facts of each endpoint together and asks the issuers.
@@ -192,7 +188,7 @@ func (b *bench) complete(ctx context.Context, desk *inquiry.Desk, examined []sto
 			out[i] = *x.Facts
 		}
 		out[i].Observations = observed[x.Endpoint.ID]
-		contexts[i] = b.contextOf(x.Endpoint)
+		contexts[i] = b.contextOf(x.Endpoint, out[i])
 	}
 	desk.Complete(ctx, len(out), func(i int) inquiry.Target { return inquiry.Target{Endpoint: &out[i], Context: contexts[i]} }, nil)
 	return out

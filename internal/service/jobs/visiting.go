@@ -106,6 +106,7 @@ func (q *Queue) planOne(ctx context.Context, e store.Endpoint) (facts.Endpoint, 
 		f.ResolveError = err.Error()
 		return f, nil, ""
 	}
+	f.DNS = plan.DNS
 	for _, a := range plan.NoRoute {
 		f.NoRoute = append(f.NoRoute, a.Addr().String())
 	}

@@ -116,7 +116,7 @@ func (s *Store) AddEndpoint(ctx context.Context, e *Endpoint) error {
 }
 
 // settings are the columns that people write.
-var settings = []string{"target", "names", "connect", "http_port", "server_name", "trust", "audiences", "labels", "updated_at"}
+var settings = []string{"target", "names", "connect", "http_port", "server_name", "authenticated", "trust", "audiences", "labels", "updated_at"}
 
 // ChangeEndpoint replaces what is set of the endpoint, and keeps its judgement.
 func (s *Store) ChangeEndpoint(ctx context.Context, e *Endpoint) error {

@@ -23,17 +23,18 @@ type Anchor struct {
 
 // Endpoint is one endpoint of the estate, with its latest judgement in short.
 type Endpoint struct {
-	ID         int64
-	Target     string
-	Names      []string `gorm:"serializer:json"`
-	Connect    []string `gorm:"serializer:json"`
-	HTTPPort   uint16   `gorm:"column:http_port"`
-	ServerName string
-	Trust      []string          `gorm:"serializer:json"`
-	Audiences  []string          `gorm:"serializer:json"`
-	Labels     map[string]string `gorm:"serializer:json"`
-	CreatedAt  time.Time
-	UpdatedAt  time.Time
+	ID            int64
+	Target        string
+	Names         []string `gorm:"serializer:json"`
+	Connect       []string `gorm:"serializer:json"`
+	HTTPPort      uint16   `gorm:"column:http_port"`
+	ServerName    string
+	Authenticated bool
+	Trust         []string          `gorm:"serializer:json"`
+	Audiences     []string          `gorm:"serializer:json"`
+	Labels        map[string]string `gorm:"serializer:json"`
+	CreatedAt     time.Time
+	UpdatedAt     time.Time
 
 	AuditID  *int64
 	Verdict  string

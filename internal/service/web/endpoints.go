@@ -130,7 +130,7 @@ func recordOf(in api.EndpointSettings, stores map[string]bool, place string) (st
 	fail := func(field string, err error) {
 		details = append(details, &huma.ErrorDetail{Message: err.Error(), Location: place + "." + field})
 	}
-	e := store.Endpoint{Names: []string{}, Codes: []string{}, Connect: orEmpty(in.Connect), HTTPPort: in.HTTPPort, ServerName: in.ServerName, Trust: orEmpty(in.Trust),
+	e := store.Endpoint{Names: []string{}, Codes: []string{}, Connect: orEmpty(in.Connect), HTTPPort: in.HTTPPort, Authenticated: in.Authenticated, ServerName: in.ServerName, Trust: orEmpty(in.Trust),
 		Audiences: orEmpty(in.Audiences), Labels: in.Labels}
 	if e.Labels == nil {
 		e.Labels = map[string]string{}
@@ -177,7 +177,7 @@ func orEmpty(list []string) []string {
 }
 
 func settingsOf(e store.Endpoint) api.EndpointSettings {
-	return api.EndpointSettings{Endpoint: e.Target, Names: e.Names, Connect: e.Connect, HTTPPort: e.HTTPPort, ServerName: e.ServerName,
+	return api.EndpointSettings{Endpoint: e.Target, Names: e.Names, Connect: e.Connect, HTTPPort: e.HTTPPort, Authenticated: e.Authenticated, ServerName: e.ServerName,
 		Trust: e.Trust, Audiences: e.Audiences, Labels: e.Labels}
 }
 

@@ -108,6 +108,6 @@ func (s *server) storesOf(list []api.TrustStore) ([]store.TrustStore, []error) {
 }
 
 func sameSettings(a, b store.Endpoint) bool {
-	return a.ServerName == b.ServerName && a.HTTPPort == b.HTTPPort && slices.Equal(a.Names, b.Names) && slices.Equal(a.Connect, b.Connect) &&
+	return a.ServerName == b.ServerName && a.HTTPPort == b.HTTPPort && a.Authenticated == b.Authenticated && slices.Equal(a.Names, b.Names) && slices.Equal(a.Connect, b.Connect) &&
 		slices.Equal(a.Trust, b.Trust) && slices.Equal(a.Audiences, b.Audiences) && maps.Equal(a.Labels, b.Labels)
 }

@@ -1,0 +1,107 @@
+package vantage
+
+import (
+	"context"
+	"encoding/hex"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/miekg/dns"
+
+	"nurvik/core/facts"
+	"nurvik/core/naming"
+)
+
+// asker asks one name server for records that the system's resolver does not give.
+type asker struct {
+	server  string
+	trusted bool // what it says to be validated is
+}
+
+// recordTime is how long one answer may take.
+const recordTime = 5 * time.Second
+
+// records asks for the CAA and TLSA records of a service. What cannot be learnt
+// is told among the facts.
+func (a asker) records(ctx context.Context, host string, port uint16) *facts.DNS {
+	out := &facts.DNS{Server: a.server}
+	if ascii, err := naming.Parse(host); err == nil {
+		host = ascii.String()
+	}
+	fail := func(what string, err error) {
+		if err != nil {
+			out.Failures = append(out.Failures, fmt.Sprintf("%s: %v", what, err))
+		}
+	}
+	for _, kind := range []uint16{dns.TypeA, dns.TypeAAAA} {
+		reply, err := a.ask(ctx, host, kind)
+		fail(dns.TypeToString[kind]+" of "+host, err)
+		for _, r := range answers(reply) {
+			switch r := r.(type) {
+			case *dns.A:
+				out.Addresses = append(out.Addresses, r.A.String())
+			case *dns.AAAA:
+				out.Addresses = append(out.Addresses, r.AAAA.String())
+			}
+		}
+	}
+	for name := host; name != "" && len(out.CAA) == 0; { // up to the first that has any (RFC 8659, 3)
+		reply, err := a.ask(ctx, name, dns.TypeCAA)
+		if err != nil {
+			fail("CAA of "+name, err)
+			break
+		}
+		for _, r := range answers(reply) {
+			if r, ok := r.(*dns.CAA); ok {
+				out.CAA, out.CAAAt = append(out.CAA, facts.CAA{Critical: r.Flag&128 != 0, Tag: r.Tag, Value: r.Value}), name
+			}
+		}
+		_, name, _ = strings.Cut(name, ".")
+	}
+	out.TLSAAt = fmt.Sprintf("_%d._tcp.%s", port, host)
+	reply, err := a.ask(ctx, out.TLSAAt, dns.TypeTLSA)
+	fail("TLSA of "+out.TLSAAt, err)
+	for _, r := range answers(reply) {
+		if r, ok := r.(*dns.TLSA); ok {
+			data, err := hex.DecodeString(r.Certificate)
+			fail("TLSA of "+out.TLSAAt, err)
+			out.TLSA = append(out.TLSA, facts.TLSA{Usage: r.Usage, Selector: r.Selector, Matching: r.MatchingType, Data: data})
+		}
+	}
+	out.Validated = a.trusted && len(out.TLSA) > 0 && reply.AuthenticatedData
+	if len(out.TLSA) == 0 {
+		out.TLSAAt = ""
+	}
+	return out
+}
+
+func answers(reply *dns.Msg) []dns.RR {
+	if reply == nil {
+		return nil
+	}
+	return reply.Answer
+}
+
+// ask asks over UDP, and over TCP where the answer does not fit.
+func (a asker) ask(ctx context.Context, name string, kind uint16) (*dns.Msg, error) {
+	ctx, cancel := context.WithTimeout(ctx, recordTime)
+	defer cancel()
+	question := new(dns.Msg)
+	question.SetQuestion(dns.Fqdn(name), kind)
+	question.SetEdns0(1232, true) // what fits everywhere, and whether DNSSEC validated it (RFC 6840, 5.7)
+	question.AuthenticatedData = true
+	for _, network := range []string{"udp", "tcp"} {
+		reply, _, err := (&dns.Client{Net: network}).ExchangeContext(ctx, question, a.server)
+		switch {
+		case err != nil:
+			return nil, fmt.Errorf("the name server %s did not answer: %w", a.server, err)
+		case reply.Truncated && network == "udp":
+			continue
+		case reply.Rcode != dns.RcodeSuccess && reply.Rcode != dns.RcodeNameError:
+			return nil, fmt.Errorf("the name server %s answered %s", a.server, dns.RcodeToString[reply.Rcode])
+		}
+		return reply, nil
+	}
+	return nil, fmt.Errorf("the answer of the name server %s is cut off", a.server)
+}
