@@ -33,14 +33,14 @@ func fits(t facts.TLSA, c *pki.Certificate) bool {
 }
 
 // recordFits reports whether the record fits what an address serves: the leaf,
-// or for the usages about anchors any certificate of the path. Those of PKIX
-// want a valid path beside it.
+// or for the usages about anchors any certificate of the path. That those of
+// PKIX want a valid path too has findings of its own.
 func recordFits(t facts.TLSA, b *bundle) bool {
 	certificates := []*pki.Certificate{b.leaf}
 	if t.Usage == facts.UsagePKIXAnchor || t.Usage == facts.UsageAnchor {
 		certificates = slices.Concat(b.given, b.assessed.path.Certificates)
 	}
-	return (t.Usage >= facts.UsageAnchor || b.assessed.path.Valid()) && slices.ContainsFunc(certificates, func(c *pki.Certificate) bool { return fits(t, c) })
+	return slices.ContainsFunc(certificates, func(c *pki.Certificate) bool { return fits(t, c) })
 }
 
 // checkPins compares the TLSA records with what an address serves. One that fits suffices.
