@@ -114,24 +114,24 @@ func TestConsole(t *testing.T) {
 	b := open(t)
 
 	b.do(t, chromedp.Navigate(d.address+"/"), chromedp.WaitVisible(`[data-test="start-audit"]`))
-	b.eventually(t, rows+` === 86`, "the estate is listed before it is judged")
+	b.eventually(t, rows+` === 110`, "the estate is listed before it is judged")
 	assert.Contains(t, b.text(t, "tbody"), "not yet judged")
 
 	t.Run("start an audit and see it through", func(t *testing.T) {
 		b.do(t, chromedp.Click(`[data-test="start-audit"]`), chromedp.WaitVisible(`[data-test="cancel-audit"]`))
-		b.eventually(t, `document.querySelector('.audit-bar').innerText.includes('30 faulty, 17 at risk, 4 unreachable, 35 sound')`, "the audit ends")
+		b.eventually(t, `document.querySelector('.audit-bar').innerText.includes('37 faulty, 23 at risk, 4 unreachable, 46 sound')`, "the audit ends")
 		b.eventually(t, `!document.querySelector('tbody').innerText.includes('not yet judged')`, "the list shows the verdicts by itself")
 	})
 
 	t.Run("filter, search and sort", func(t *testing.T) {
 		b.do(t, chromedp.Click(`[data-test="filter-at-risk"]`))
-		b.eventually(t, rows+` === 17`, "only those at risk")
+		b.eventually(t, rows+` === 23`, "only those at risk")
 		b.do(t, chromedp.Click(`[data-test="filter-at-risk"]`))
-		b.eventually(t, rows+` === 86`, "all again")
+		b.eventually(t, rows+` === 110`, "all again")
 		b.do(t, chromedp.SendKeys(`[data-test="search"]`, "lighthouse"))
 		b.eventually(t, rows+` === 1`, "searched")
 		b.do(t, chromedp.SendKeys(`[data-test="search"]`, strings.Repeat("\b", len("lighthouse"))))
-		b.eventually(t, rows+` === 86`, "cleared")
+		b.eventually(t, rows+` === 110`, "cleared")
 		b.do(t, chromedp.Click(`[data-test="sort-target"]`))
 		b.eventually(t, rowTexts+`[0].includes('anchorage')`, "by name")
 		b.do(t, chromedp.Click(`[data-test="sort-target"]`))

@@ -24,6 +24,7 @@ func byDefault(host string) func(*tls.Config, *issuers, berth) error {
 			return err
 		}
 		mine := c.Certificates[0]
+		c.Certificates = nil // the library takes the first of them for clients without a name
 		c.GetCertificate = func(h *tls.ClientHelloInfo) (*tls.Certificate, error) {
 			if h.ServerName == b.fullName() {
 				return &mine, nil
