@@ -26,7 +26,7 @@ test:
 	go test -count=1 -p 1 -timeout 15m ./...
 
 # Against servers of Debian, which are installed for it; each runs from a directory and a configuration of its own.
-SERVERS := nginx haproxy postgresql
+SERVERS := nginx apache2 haproxy postfix dovecot-imapd dovecot-pop3d dovecot-lmtpd dovecot-managesieved slapd vsftpd prosody postgresql mariadb-server
 test-servers:
 	@[ "$(CI)" = true ] || [ "$(YES)" = 1 ] || { echo "This installs $(SERVERS), starting none as system services. Say YES=1 to go on: make test-servers YES=1"; exit 2; }
 	@scripts/ensure $(SERVERS)

@@ -4,7 +4,7 @@ package servers_test
 
 import (
 	"fmt"
-	"os"
+	"net/netip"
 	"path/filepath"
 	"testing"
 
@@ -13,6 +13,31 @@ import (
 
 	"nurvik/core/facts"
 )
+
+// haproxy runs the proxy with the settings of one bind line; %s is the directory of the certificates.
+func haproxy(t *testing.T, settings string) netip.AddrPort {
+	t.Helper()
+	directory, address := t.TempDir(), free(t)
+	for name, kind := range map[string]string{"ec": "EC", "rsa": "RSA"} {
+		material(t, directory, name, kind)
+	}
+	material(t, directory, "other", "EC", "quays.tarnholm.example")
+	answered(t, directory, "good")
+	answeredFile(t, directory, "good.both.ocsp", "good.ocsp")
+	path := filepath.Join(directory, "haproxy.cfg")
+	write(t, path, fmt.Appendf(nil, `
+defaults
+  mode http
+  timeout client 5s
+  timeout server 5s
+  timeout connect 5s
+frontend quay
+  bind %s ssl %s
+  http-request return status 200
+`, address, fmt.Sprintf(settings, directory)))
+	run(t, address, nil, "/usr/sbin/haproxy", "-db", "-f", path)
+	return address
+}
 
 func TestHAProxy(t *testing.T) {
 	tests := []struct {
@@ -28,30 +53,24 @@ func TestHAProxy(t *testing.T) {
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
-			directory, address := t.TempDir(), free(t)
-			material(t, directory, "ec", "EC")
-			var both []byte
-			for _, name := range []string{"ec.crt", "ec.key"} {
-				data, err := os.ReadFile(filepath.Join(directory, name))
-				require.NoError(t, err)
-				both = append(both, data...)
-			}
-			write(t, filepath.Join(directory, "both.pem"), both)
-			path := filepath.Join(directory, "haproxy.cfg")
-			write(t, path, fmt.Appendf(nil, `
-defaults
-  mode http
-  timeout client 5s
-  timeout server 5s
-  timeout connect 5s
-frontend quay
-  bind %s ssl crt %s/both.pem %s
-  http-request return status 200
-`, address, directory, tt.settings))
-			run(t, address, nil, "/usr/sbin/haproxy", "-db", "-f", path)
-			o := visit(t, address, "https")
+			o := visit(t, haproxy(t, "crt %s/ec.both "+tt.settings), "https")
 			assert.Equal(t, tt.want, accepted(o))
 			assert.Equal(t, facts.PossessionShown, o.Possession)
 		})
 	}
+}
+
+func TestHAProxyNamesAndClients(t *testing.T) {
+	o := visit(t, haproxy(t, "crt %[1]s/other.both crt %[1]s/ec.both verify optional ca-file %[1]s/rsa.crt no-tls-tickets alpn h2,http/1.1"), "https")
+	assert.Equal(t, []string{"no-name ECDSA quays.tarnholm.example", "foreign-name ECDSA quays.tarnholm.example"}, others(t, o))
+	require.NotNil(t, o.Client)
+	assert.Len(t, o.Client.Issuers, 1)
+	assert.Equal(t, "h2", o.Settings.Protocol)
+	strict := visit(t, haproxy(t, "crt %[1]s/ec.both strict-sni"), "https")
+	assert.Equal(t, []string{"no-name alert unrecognized_name", "foreign-name alert unrecognized_name"}, others(t, strict))
+}
+
+func TestHAProxyStapling(t *testing.T) {
+	assert.NotEmpty(t, visit(t, haproxy(t, "crt %s/good.both"), "https").Staple)
+	assert.Empty(t, visit(t, haproxy(t, "crt %s/ec.both"), "https").Staple)
 }

@@ -3,6 +3,7 @@
 package servers_test
 
 import (
+	"crypto"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
@@ -15,12 +16,15 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ocsp"
 
 	"nurvik/core/facts"
 	"nurvik/core/forge"
@@ -31,38 +35,77 @@ import (
 
 const host = "tides.tarnholm.example"
 
-// material writes a self-signed certificate and its key, NAME.crt and NAME.key.
-func material(t *testing.T, directory, name, kind string) {
+// material writes a self-signed certificate for the host and its key, NAME.crt and NAME.key.
+func material(t *testing.T, directory, name, kind string, more ...string) {
 	t.Helper()
-	w := forge.Template{Name: host, Names: []string{host}, From: time.Now().Add(-time.Hour), Until: time.Now().AddDate(0, 3, 0)}
-	var der, pkcs8 []byte
-	var err error
+	key, sign := newKey(t, kind)
+	issue(t, directory, name, nil, key, sign, append([]string{host}, more...))
+}
+
+func newKey(t *testing.T, kind string) (crypto.Signer, *forge.Algorithm) {
+	t.Helper()
 	if kind == "RSA" {
-		key, keyErr := rsa.GenerateKey(rand.Reader, 2048)
-		require.NoError(t, keyErr)
-		w.Sign = &forge.RSASHA256
-		w.SPKI, err = forge.PublicInfo(key)
+		key, err := rsa.GenerateKey(rand.Reader, 2048)
 		require.NoError(t, err)
-		der, err = forge.Issue(nil, key, w)
-		require.NoError(t, err)
-		pkcs8, err = x509.MarshalPKCS8PrivateKey(key)
-	} else {
-		key, keyErr := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-		require.NoError(t, keyErr)
-		w.SPKI, err = forge.PublicInfo(key)
-		require.NoError(t, err)
-		der, err = forge.Issue(nil, key, w)
-		require.NoError(t, err)
-		pkcs8, err = x509.MarshalPKCS8PrivateKey(key)
+		return key, &forge.RSASHA256
 	}
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	write(t, filepath.Join(directory, name+".crt"), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}))
+	return key, nil
+}
+
+// issue writes a certificate for the last of the names, by the issuer or itself, and returns its DER.
+func issue(t *testing.T, directory, name string, issuer *forge.Authority, key crypto.Signer, sign *forge.Algorithm, names []string) []byte {
+	t.Helper()
+	last := names[len(names)-1]
+	w := forge.Template{Name: last, Names: []string{last}, Sign: sign, From: time.Now().Add(-time.Hour), Until: time.Now().AddDate(0, 3, 0)}
+	var err error
+	w.SPKI, err = forge.PublicInfo(key)
+	require.NoError(t, err)
+	der, err := forge.Issue(issuer, key, w)
+	require.NoError(t, err)
+	pkcs8, err := x509.MarshalPKCS8PrivateKey(key)
+	require.NoError(t, err)
+	certificates := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})
+	if issuer != nil {
+		certificates = append(certificates, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: issuer.DER})...)
+	}
+	write(t, filepath.Join(directory, name+".crt"), certificates)
 	write(t, filepath.Join(directory, name+".key"), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: pkcs8}))
+	write(t, filepath.Join(directory, name+".both"), slices.Concat(certificates, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: pkcs8})))
+	return der
+}
+
+// answered writes a certificate of an issuer, NAME.crt and NAME.key, and the
+// issuer's answer that it is good, NAME.ocsp.
+func answered(t *testing.T, directory, name string) {
+	t.Helper()
+	authority, _ := newKey(t, "EC")
+	issuer, err := forge.NewAuthority(nil, authority, forge.ECDSASHA256, forge.Template{Name: "Harbour Issuing", From: time.Now().Add(-time.Hour), Until: time.Now().AddDate(1, 0, 0)})
+	require.NoError(t, err)
+	key, sign := newKey(t, "EC")
+	leaf, err := x509.ParseCertificate(issue(t, directory, name, issuer, key, sign, []string{host}))
+	require.NoError(t, err)
+	above, err := x509.ParseCertificate(issuer.DER)
+	require.NoError(t, err)
+	response, err := ocsp.CreateResponse(above, above, ocsp.Response{Status: ocsp.Good, SerialNumber: leaf.SerialNumber, ThisUpdate: time.Now().Add(-time.Minute), NextUpdate: time.Now().Add(time.Hour)}, authority)
+	require.NoError(t, err)
+	write(t, filepath.Join(directory, name+".ocsp"), response)
+}
+
+// place is a directory that other users may enter.
+func place(t *testing.T) string {
+	t.Helper()
+	directory, err := os.MkdirTemp("", "nurvik-servers-")
+	require.NoError(t, err)
+	require.NoError(t, os.Chmod(directory, 0o755))
+	t.Cleanup(func() { assert.NoError(t, os.RemoveAll(directory)) })
+	return directory
 }
 
 func write(t *testing.T, path string, data []byte) {
 	t.Helper()
-	require.NoError(t, os.WriteFile(path, data, 0o600))
+	require.NoError(t, os.WriteFile(path, data, 0o644))
 }
 
 // free is a loopback address that nothing listens on.
@@ -110,9 +153,14 @@ func run(t *testing.T, address netip.AddrPort, as *syscall.Credential, program s
 // visit is a visit at full effort, as the client makes it.
 func visit(t *testing.T, address netip.AddrPort, scheme string) facts.Observation {
 	t.Helper()
+	return visitNamed(t, address, scheme, host)
+}
+
+func visitNamed(t *testing.T, address netip.AddrPort, scheme, name string) facts.Observation {
+	t.Helper()
 	network, err := vantage.Network(vantage.NameServer{})
 	require.NoError(t, err)
-	o, err := probe.New(network, limits.Limits{HostPerSecond: 200}).Visit(t.Context(), address, probe.Call{Scheme: scheme, ServerName: host, Effort: facts.Full, Web: scheme == "https"})
+	o, err := probe.New(network, limits.Limits{HostPerSecond: 200}).Visit(t.Context(), address, probe.Call{Scheme: scheme, ServerName: name, Effort: facts.Full, Web: scheme == "https"})
 	require.NoError(t, err)
 	require.Equal(t, facts.Answered, o.Outcome, o.Detail)
 	return o
@@ -136,4 +184,41 @@ func orderOf(o facts.Observation, version string) facts.Order {
 		}
 	}
 	return ""
+}
+
+// others are what clients get that ask otherwise, as "TO HOST", "TO the same" or "TO REFUSAL".
+func others(t *testing.T, o facts.Observation) []string {
+	t.Helper()
+	var out []string
+	for _, to := range []string{"other-key", "no-name", "foreign-name"} {
+		i := slices.IndexFunc(o.Others, func(s facts.Served) bool { return s.To == to })
+		if i < 0 {
+			continue
+		}
+		word := o.Others[i].Refused
+		if len(o.Others[i].Certificates) > 0 {
+			c, err := x509.ParseCertificate(o.Others[i].Certificates[0])
+			require.NoError(t, err)
+			word = fmt.Sprintf("%s %s", c.PublicKeyAlgorithm, c.DNSNames[0])
+		}
+		out = append(out, to+" "+word)
+	}
+	return out
+}
+
+func versionOf(o facts.Observation, name string) facts.Version {
+	for _, v := range o.Versions {
+		if v.Name == name {
+			return v
+		}
+	}
+	return facts.Version{}
+}
+
+// answeredFile gives an answer the name that a server looks for.
+func answeredFile(t *testing.T, directory, as, from string) {
+	t.Helper()
+	data, err := os.ReadFile(filepath.Join(directory, from))
+	require.NoError(t, err)
+	write(t, filepath.Join(directory, as), data)
 }

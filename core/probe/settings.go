@@ -176,8 +176,8 @@ func (v *visit) otherChains(ctx context.Context) {
 		served := facts.Served{To: other.to, ServerName: other.name, Certificates: chain}
 		var alert *tlswire.AlertError
 		switch {
-		case len(chain) > 0 && sameChain(chain, v.observation.Certificates):
-			continue // the usual chain, as most do
+		case len(chain) > 0 && v.usual(chain):
+			continue // as most do
 		case len(chain) > 0:
 		case errors.As(err, &alert):
 			served.Refused = "alert " + alert.Alert.Name()
@@ -192,6 +192,14 @@ func (v *visit) otherChains(ctx context.Context) {
 
 // foreignName is a name that no endpoint has (RFC 6761, 6.4).
 const foreignName = "nobody.invalid"
+
+// usual reports whether the chain is what a client gets that names the endpoint,
+// with the one kind of key or the other.
+func (v *visit) usual(chain [][]byte) bool {
+	return sameChain(chain, v.observation.Certificates) || slices.ContainsFunc(v.observation.Others, func(s facts.Served) bool {
+		return s.To == "other-key" && sameChain(chain, s.Certificates)
+	})
+}
 
 func sameChain(a, b [][]byte) bool {
 	return slices.EqualFunc(a, b, func(x, y []byte) bool { return slices.Equal(x, y) })

@@ -160,15 +160,28 @@ func (v *visit) groupsOrdered(chosen tlswire.Group) {
 	}
 }
 
-// askGroups offers the groups with all suites that need one.
+// askGroups offers the groups with all suites that need one. Up to TLS 1.2 the
+// list is also that of the curves which a certificate may have (RFC 8422, 5.1),
+// so that of the leaf is among them, in the last place.
 func (v *visit) askGroups(ctx context.Context, purpose string, list []tlswire.Group) tlswire.Group {
 	hello := v.hello(v.groupVersion)
+	if curve := v.leafCurve(); curve != 0 && v.groupVersion < tlswire.TLS13 && !slices.Contains(list, curve) {
+		list = append(slices.Clone(list), curve)
+	}
 	hello.Suites, hello.Groups = slices.DeleteFunc(slices.Clone(v.suites[v.groupVersion]), func(s tlswire.Suite) bool { return !agreesInGroup(s) }), list
 	answer, err := v.exchange(ctx, purpose, hello)
 	if isTimeout(err) || answer.Hello.Version != v.groupVersion || !slices.Contains(list, answer.Group()) {
 		return 0
 	}
 	return answer.Group()
+}
+
+// leafCurve is the group of the leaf's key, 0 for other kinds of key.
+func (v *visit) leafCurve() tlswire.Group {
+	if v.leaf == nil {
+		return 0
+	}
+	return map[string]tlswire.Group{"P-256": tlswire.P256, "P-384": tlswire.P384, "P-521": tlswire.P521}[v.leaf.PublicKey.Curve]
 }
 
 func agreesInGroup(s tlswire.Suite) bool {
@@ -191,7 +204,7 @@ func (v *visit) enumerateGroups(ctx context.Context) {
 	}
 	for {
 		g := v.askGroups(ctx, "further groups", without(tlswire.AllGroups, v.groups))
-		if g == 0 {
+		if g == 0 || slices.Contains(v.groups, g) {
 			break
 		}
 		v.groups = append(v.groups, g)

@@ -64,7 +64,7 @@ func (t *talk) keyExchange(body []byte) error {
 
 // handshake12 goes on after a ServerHello of TLS 1.2 or older.
 func (t *talk) handshake12() error {
-	if t.hello.Ticket != nil && t.resumes() {
+	if t.resumes() {
 		return nil
 	}
 	if err := t.flight12(); err != nil {
@@ -100,10 +100,11 @@ func (t *talk) handshake12() error {
 	return t.conclude12(keys, t.master(secret))
 }
 
-// resumes reports whether the server took the ticket: then no certificate
-// comes, but a ticket or the change of ciphers. Nothing more is learnt from it.
+// resumes reports whether the server goes on with the session of the ticket or
+// identifier: then no certificate comes, but a ticket or the change of ciphers.
+// Nothing more is learnt from it. Beside TLS 1.3 an identifier means nothing.
 func (t *talk) resumes() bool {
-	t.answer.Resumed = len(t.hello.SessionID) > 0 && slices.Equal(t.hello.SessionID, t.answer.Hello.SessionID)
+	t.answer.Resumed = len(t.hello.SessionID) > 0 && !t.hello.Offers(TLS13) && slices.Equal(t.hello.SessionID, t.answer.Hello.SessionID)
 	return t.answer.Resumed
 }
 

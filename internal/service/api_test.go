@@ -133,7 +133,7 @@ func TestListsArePagedSortedAndFiltered(t *testing.T) {
 				assert.Len(t, seen, 108, "every endpoint is on a page")
 				if sort == "verdict" && direction == "false" {
 					assert.Equal(t, "faulty", order[0], "the worst first")
-					assert.Equal(t, "sound", order[60])
+					assert.Equal(t, "sound", order[len(order)-1])
 				}
 			})
 		}
