@@ -164,7 +164,7 @@ func TestNginxSessions(t *testing.T) {
 	}{
 		{"tickets", "ssl_session_tickets on;", facts.Yes, facts.Yes, facts.Yes, facts.Yes},
 		{"identifiers", "ssl_session_tickets off; ssl_session_cache shared:s:1m;", facts.Yes, facts.Yes, facts.Yes, facts.Yes}, // in TLS 1.3 the identifier comes as a ticket
-		{"neither", "ssl_session_tickets off; ssl_session_cache off;", facts.No, facts.No, facts.Yes, facts.No}, // the library gives a ticket of TLS 1.3 all the same, and does not take it,
+		{"neither", "ssl_session_tickets off; ssl_session_cache off;", facts.No, facts.No, facts.Yes, facts.No},                // the library gives a ticket of TLS 1.3 all the same, and does not take it,
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {

@@ -15,8 +15,10 @@ import (
 	"net/netip"
 	"os"
 	"os/exec"
+	"os/user"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -105,7 +107,11 @@ func place(t *testing.T) string {
 
 func write(t *testing.T, path string, data []byte) {
 	t.Helper()
-	require.NoError(t, os.WriteFile(path, data, 0o644))
+	mode := os.FileMode(0o644)
+	if extension := filepath.Ext(path); extension == ".key" || extension == ".both" {
+		mode = 0o600 // servers refuse private keys that others may read
+	}
+	require.NoError(t, os.WriteFile(path, data, mode))
 }
 
 // free is a loopback address that nothing listens on.
@@ -128,7 +134,7 @@ func run(t *testing.T, address netip.AddrPort, as *syscall.Credential, program s
 	ended := make(chan error, 1)
 	go func() { ended <- cmd.Wait() }()
 	t.Cleanup(func() {
-		_ = cmd.Process.Signal(syscall.SIGINT)
+		_ = cmd.Process.Signal(syscall.SIGTERM)
 		select {
 		case <-ended:
 		case <-time.After(10 * time.Second):
@@ -158,11 +164,23 @@ func visit(t *testing.T, address netip.AddrPort, scheme string) facts.Observatio
 
 func visitNamed(t *testing.T, address netip.AddrPort, scheme, name string) facts.Observation {
 	t.Helper()
+	o := outcomeNamed(t, address, scheme, name)
+	require.Equal(t, facts.Answered, o.Outcome, o.Detail)
+	return o
+}
+
+// outcome is a visit that need not be answered.
+func outcome(t *testing.T, address netip.AddrPort, scheme string) facts.Observation {
+	t.Helper()
+	return outcomeNamed(t, address, scheme, host)
+}
+
+func outcomeNamed(t *testing.T, address netip.AddrPort, scheme, name string) facts.Observation {
+	t.Helper()
 	network, err := vantage.Network(vantage.NameServer{})
 	require.NoError(t, err)
 	o, err := probe.New(network, limits.Limits{HostPerSecond: 200}).Visit(t.Context(), address, probe.Call{Scheme: scheme, ServerName: name, Effort: facts.Full, Web: scheme == "https"})
 	require.NoError(t, err)
-	require.Equal(t, facts.Answered, o.Outcome, o.Detail)
 	return o
 }
 
@@ -221,4 +239,14 @@ func answeredFile(t *testing.T, directory, as, from string) {
 	data, err := os.ReadFile(filepath.Join(directory, from))
 	require.NoError(t, err)
 	write(t, filepath.Join(directory, as), data)
+}
+
+// userID is the number of a user.
+func userID(t *testing.T, name string) int {
+	t.Helper()
+	u, err := user.Lookup(name)
+	require.NoError(t, err)
+	id, err := strconv.Atoi(u.Uid)
+	require.NoError(t, err)
+	return id
 }
