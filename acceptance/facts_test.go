@@ -120,6 +120,8 @@ func TestEachValueOfAFact(t *testing.T) {
 		{"hybrid key exchange", hybrid, map[string]string{"yes": "tides", "no": "ketch"}},
 		{"finite field", finite, map[string]string{"none": "tides", "0": "barge", "RFC 2409, 1024 bits 1": "bilander", "ffdhe2048 2": "felucca"}},
 		{"signature scheme", func(o facts.Observation) string { return o.Settings.Signature }, map[string]string{"ecdsa_secp256r1_sha256": "tides", "rsa_pss_rsae_sha256": "pilots", "rsa_pkcs1_sha256": "schooner"}},
+		{"signature schemes", func(o facts.Observation) string { return strings.Join(o.Settings.Signatures, " ") }, map[string]string{
+			"ecdsa_secp256r1_sha256 ecdsa_secp384r1_sha384 ecdsa_secp521r1_sha512": "tides", "rsa_pkcs1_sha256": "felucca", "": "brig"}},
 		{"possession", func(o facts.Observation) string { return string(o.Possession) }, map[string]string{"shown": "tides", "failed": "decoy", "not-shown": "brig"}},
 		{"another kind of key", func(o facts.Observation) string { return served(o, "other-key") }, map[string]string{"another": "catamaran", "the same": "tides"}},
 		{"without a name", func(o facts.Observation) string { return served(o, "no-name") }, map[string]string{"another": "arcade", "the same": "tides", "alert internal_error": "strongroom"}},
@@ -218,7 +220,8 @@ func TestEffortTable(t *testing.T) {
 		"all suites, order of preference, groups": func(o facts.Observation) bool {
 			return len(version(o, "TLS 1.2").Suites) > 1 && version(o, "TLS 1.2").Order != "" && o.Groups != nil
 		},
-		"fallback signal": func(o facts.Observation) bool { return known(o.Settings.Fallback) },
+		"signature schemes": func(o facts.Observation) bool { return len(o.Settings.Signatures) > 1 },
+		"fallback signal":   func(o facts.Observation) bool { return known(o.Settings.Fallback) },
 		"status and headers of the web server, plain port": func(o facts.Observation) bool { return o.HTTP != nil && o.HTTP.Status == 200 },
 		"SSL 2.0":                   func(o facts.Observation) bool { return version(o, "SSL 2.0").Answer != "" },
 		"tolerance of large hellos": func(o facts.Observation) bool { return known(o.Settings.Large) },

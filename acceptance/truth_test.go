@@ -111,6 +111,9 @@ func TestEveryCodeIsShown(t *testing.T) {
 	assert.Empty(t, shown, "codes that the catalogue does not know")
 }
 
+// isCode tells a code from a name at the end of a line.
+func isCode(text string) bool { _, err := judge.Explain(text); return err == nil }
+
 var codeLine = regexp.MustCompile(`([a-z]+\.[a-z0-9-]+)(?:  (fault|risk|note))?$`)
 
 // TestDemo reads the table that "make demo" prints.
@@ -128,7 +131,7 @@ func TestDemo(t *testing.T) {
 			target = fields[2]
 			got[target] = statement{Verdict: fields[1], Findings: []string{}}
 		}
-		if m := codeLine.FindStringSubmatch(line); m != nil && m[1] != target {
+		if m := codeLine.FindStringSubmatch(line); m != nil && isCode(m[1]) {
 			severity := m[2]
 			if severity == "" {
 				severity = "none"

@@ -164,20 +164,21 @@ type FiniteField struct {
 
 // Settings are what single hellos show.
 type Settings struct {
-	Renegotiation   Answer `json:"renegotiation_info" enum:"yes,no,not-shown" doc:"RFC 5746"`
-	ExtendedMaster  Answer `json:"extended_master_secret" enum:"yes,no,not-shown" doc:"RFC 7627"`
-	EncryptThenMAC  Answer `json:"encrypt_then_mac" enum:"yes,no,not-shown" doc:"RFC 7366; shown by suites with CBC only"`
-	Compression     Answer `json:"compression" enum:"yes,no,not-shown"`
-	Fallback        Answer `json:"fallback_signal" enum:"yes,no,not-shown" doc:"RFC 7507"`
-	Tickets         Answer `json:"session_tickets" enum:"yes,no,not-shown"`
-	Resumption      Answer `json:"resumption" enum:"yes,no,not-shown"`
-	Heartbeat       Answer `json:"heartbeat" enum:"yes,no,not-shown" doc:"RFC 6520"`
-	DowngradeMarker Answer `json:"downgrade_marker" enum:"yes,no,not-shown" doc:"RFC 8446, 4.1.3"`
-	Unknown         Answer `json:"tolerates_unknown" enum:"yes,no,not-shown" doc:"Reserved versions, suites, groups and extensions (RFC 8701)"`
-	Large           Answer `json:"tolerates_large" enum:"yes,no,not-shown" doc:"Hellos of more than 4 KiB"`
-	Protocol        string `json:"alpn,omitempty" doc:"The application protocol chosen among h2 and http/1.1"`
-	Signature       string `json:"signature_scheme,omitempty" doc:"With which the handshake was signed"`
-	NotOffered      string `json:"not_offered,omitempty" doc:"What the endpoint chose although it was not offered"`
+	Renegotiation   Answer   `json:"renegotiation_info" enum:"yes,no,not-shown" doc:"RFC 5746"`
+	ExtendedMaster  Answer   `json:"extended_master_secret" enum:"yes,no,not-shown" doc:"RFC 7627"`
+	EncryptThenMAC  Answer   `json:"encrypt_then_mac" enum:"yes,no,not-shown" doc:"RFC 7366; shown by suites with CBC only"`
+	Compression     Answer   `json:"compression" enum:"yes,no,not-shown"`
+	Fallback        Answer   `json:"fallback_signal" enum:"yes,no,not-shown" doc:"RFC 7507"`
+	Tickets         Answer   `json:"session_tickets" enum:"yes,no,not-shown"`
+	Resumption      Answer   `json:"resumption" enum:"yes,no,not-shown"`
+	Heartbeat       Answer   `json:"heartbeat" enum:"yes,no,not-shown" doc:"RFC 6520"`
+	DowngradeMarker Answer   `json:"downgrade_marker" enum:"yes,no,not-shown" doc:"RFC 8446, 4.1.3"`
+	Unknown         Answer   `json:"tolerates_unknown" enum:"yes,no,not-shown" doc:"Reserved versions, suites, groups and extensions (RFC 8701)"`
+	Large           Answer   `json:"tolerates_large" enum:"yes,no,not-shown" doc:"Hellos of more than 4 KiB"`
+	Protocol        string   `json:"alpn,omitempty" doc:"The application protocol chosen among h2 and http/1.1"`
+	Signature       string   `json:"signature_scheme,omitempty" doc:"With which the handshake was signed"`
+	Signatures      []string `json:"signature_schemes,omitempty" doc:"All that the endpoint signs with for its name: of TLS 1.2, and of TLS 1.3 where nothing older is accepted"`
+	NotOffered      string   `json:"not_offered,omitempty" doc:"What the endpoint chose although it was not offered"`
 }
 
 // ClientAuth is what an endpoint says that asks for a client certificate.

@@ -109,6 +109,10 @@ func (v *visit) learn(hello tlswire.ClientHello, answer tlswire.Answer, err erro
 		v.answers[chosen] = facts.Version{Name: chosen.String(), Answer: facts.Accepted}
 		v.suites[chosen] = append(v.suites[chosen], answer.Hello.Suite)
 		v.absorb(answer)
+		v.schemes.note(answer)
+		if r := answer.Retried; r != nil && r.Share.Group != 0 && slices.Contains(hello.Groups, r.Share.Group) {
+			v.groups = append(v.groups, r.Share.Group) // it was preferred to those of which shares were sent
+		}
 		return chosen, true, false
 	}
 	var alert *tlswire.AlertError
@@ -209,6 +213,7 @@ func (v *visit) possession(a tlswire.Answer) {
 	}
 	switch {
 	case a.Proof != nil:
+		v.signed(a)
 		if o.Settings.Signature == "" && a.Proof.Scheme != 0 {
 			o.Settings.Signature = a.Proof.Scheme.String()
 		}

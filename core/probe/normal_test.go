@@ -107,7 +107,7 @@ func TestSuitesAndOrder(t *testing.T) {
 				assert.Equal(t, tt.order, v.Order)
 				asked := 0
 				for _, c := range o.Connections {
-					if strings.HasPrefix(c.Purpose, "further suites of "+version) {
+					if c.Purpose == "further suites of "+version || c.Purpose == "further suites of "+version+" and signature schemes" && c.Outcome == "answered" { // a refusal there told of the schemes
 						asked++
 					}
 				}
@@ -138,7 +138,8 @@ func TestFactsOfAVisit(t *testing.T) {
 		assert.Equal(t, facts.PossessionShown, o.Possession)
 		assert.Equal(t, &facts.HTTP{Status: 302, StrictTransport: "max-age=31536000"}, o.HTTP)
 		assert.Equal(t, facts.Settings{Renegotiation: facts.Yes, ExtendedMaster: facts.Yes, EncryptThenMAC: facts.No, Compression: facts.No, Fallback: facts.Yes, Tickets: facts.Yes,
-			Resumption: facts.Unknown, Heartbeat: facts.No, DowngradeMarker: facts.Yes, Unknown: facts.Yes, Large: facts.Unknown, Protocol: "h2", Signature: "ecdsa_secp256r1_sha256"}, *o.Settings)
+			Resumption: facts.Unknown, Heartbeat: facts.No, DowngradeMarker: facts.Yes, Unknown: facts.Yes, Large: facts.Unknown, Protocol: "h2", Signature: "ecdsa_secp256r1_sha256",
+			Signatures: []string{"ecdsa_secp256r1_sha256", "ecdsa_secp384r1_sha384", "ecdsa_secp521r1_sha512"}}, *o.Settings)
 		assert.Empty(t, o.Others)
 		assert.Nil(t, o.Client)
 		assert.Equal(t, facts.ServerOrder, o.Groups.Order)
@@ -193,6 +194,34 @@ func TestFactsOfAVisit(t *testing.T) {
 		assert.Equal(t, facts.No, o.Settings.Resumption)
 		assert.Equal(t, facts.No, o.Settings.Tickets)
 	})
+}
+
+func TestSignatureSchemes(t *testing.T) {
+	ec, rsaCertificate := certificate(t, "EC", name), certificate(t, "RSA", name)
+	ecdsa, pss, pkcs := []string{"ecdsa_secp256r1_sha256", "ecdsa_secp384r1_sha384", "ecdsa_secp521r1_sha512"}, []string{"rsa_pss_rsae_sha256", "rsa_pss_rsae_sha384", "rsa_pss_rsae_sha512"}, []string{"rsa_pkcs1_sha256", "rsa_pkcs1_sha384", "rsa_pkcs1_sha512"}
+	tests := []struct {
+		name   string
+		config *tls.Config
+		want   []string
+		suites []string // of TLS 1.2: their order is the endpoint's, whatever is asked beside them
+	}{
+		{"EC", &tls.Config{Certificates: []tls.Certificate{ec}, MaxVersion: tls.VersionTLS12, CipherSuites: []uint16{0xc02b}}, ecdsa, []string{"TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256"}},
+		{"RSA", &tls.Config{Certificates: []tls.Certificate{rsaCertificate}, MaxVersion: tls.VersionTLS12, CipherSuites: []uint16{0xc02f, 0x009c}}, slices.Concat(pss, pkcs), []string{"TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256", "TLS_RSA_WITH_AES_128_GCM_SHA256"}},
+		{"both", &tls.Config{Certificates: []tls.Certificate{ec, rsaCertificate}, MaxVersion: tls.VersionTLS12, CipherSuites: []uint16{0xc02b, 0xc02c, 0xc02f, 0xc030}}, slices.Concat(ecdsa, pss, pkcs),
+			[]string{"TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256", "TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256", "TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384", "TLS_ECDHE_RSA_WITH_AES_256_GCM_SHA384"}},
+		{"without signatures", &tls.Config{Certificates: []tls.Certificate{rsaCertificate}, MaxVersion: tls.VersionTLS12, CipherSuites: []uint16{0x009c}}, nil, []string{"TLS_RSA_WITH_AES_128_GCM_SHA256"}},
+		{"TLS 1.1 has no choice", &tls.Config{Certificates: []tls.Certificate{rsaCertificate}, MinVersion: tls.VersionTLS10, MaxVersion: tls.VersionTLS11}, nil, nil},
+		{"TLS 1.3 alone", &tls.Config{Certificates: []tls.Certificate{rsaCertificate}, MinVersion: tls.VersionTLS13}, pss, nil},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			o := observe(t, tt.config, probe.Call{})
+			assert.ElementsMatch(t, tt.want, o.Settings.Signatures)
+			if tt.suites != nil {
+				assert.ElementsMatch(t, tt.suites, versionOf(o, "TLS 1.2").Suites)
+			}
+		})
+	}
 }
 
 // TestConnectionsOfATypicalEndpoint: TLS 1.2 with six suites, TLS 1.3 with three.

@@ -212,7 +212,11 @@ func (v *visit) chain(ctx context.Context, purpose string, versions []tlswire.Ve
 		if x < tlswire.TLS13 {
 			hello := v.hello(x)
 			change(&hello)
-			answer, err := v.exchange(ctx, purpose, hello)
+			v.schemes.over = false
+			answer, err := v.narrowed(ctx, purpose, hello)
+			if chain := answer.Chain.Certificates; len(chain) > 0 && v.usual(chain) {
+				v.signed(answer)
+			}
 			return answer.Chain.Certificates, err
 		}
 	}

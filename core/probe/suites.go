@@ -56,7 +56,7 @@ func (v *visit) remaining(ctx context.Context, version tlswire.Version) {
 		if both {
 			hello.Groups = without(tlswire.AllGroups, v.groups)
 		}
-		answer, err := v.exchange(ctx, "further suites of "+version.String(), hello)
+		answer, err := v.narrowed(ctx, "further suites of "+version.String(), hello)
 		if isTimeout(err) {
 			answer, err = v.exchange(ctx, "further suites of "+version.String()+" once more", hello)
 		}

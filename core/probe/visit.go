@@ -36,7 +36,8 @@ type visit struct {
 	suites       map[tlswire.Version][]tlswire.Suite // accepted, in the order found
 	groups       []tlswire.Group                     // accepted, in the order found
 	groupVersion tlswire.Version                     // of which the groups are
-	failure      facts.Outcome                       // the last way in which no TLS answer came
+	schemes      schemes
+	failure      facts.Outcome // the last way in which no TLS answer came
 	leaf         *pki.Certificate
 	silent       bool // hellos were not answered in time
 	host         *hostGate
@@ -57,7 +58,7 @@ func (p *Prober) Visit(ctx context.Context, address netip.AddrPort, call Call) (
 		call.Effort = facts.Normal
 	}
 	v := &visit{
-		prober: p, call: call, answers: map[tlswire.Version]facts.Version{}, suites: map[tlswire.Version][]tlswire.Suite{},
+		prober: p, call: call, answers: map[tlswire.Version]facts.Version{}, suites: map[tlswire.Version][]tlswire.Suite{}, schemes: newSchemes(),
 		observation: facts.Observation{
 			Address: address, ServerName: call.ServerName, Effort: call.Effort,
 			Versions: []facts.Version{}, Certificates: [][]byte{}, Connections: []facts.Connection{},
@@ -82,6 +83,7 @@ func (p *Prober) Visit(ctx context.Context, address netip.AddrPort, call Call) (
 		v.enumerate(limited)
 		v.settings(limited)
 		v.otherChains(limited)
+		v.enumerateSchemes(limited)
 		v.old(limited)
 		v.plain(limited)
 	}

@@ -10,7 +10,8 @@ import (
 // AuditStart asks for an audit.
 type AuditStart struct {
 	EndpointIDs []int64    `json:"endpoint_ids,omitempty" maxItems:"100000" doc:"None means the whole estate"`
-	Policy      string     `json:"policy,omitempty" doc:"Default open-web"`
+	Policy      string     `json:"policy,omitempty" doc:"A built-in policy, for every endpoint. Without one it is open-web, and opportunistic where clients check nobody"`
+	PolicyFile  string     `json:"policy_file,omitempty" maxLength:"200000" doc:"A policy of one's own, in the form of docs/policy-file.md, in the place of a built-in one. Its limits do not count here"`
 	At          *time.Time `json:"at,omitempty" doc:"Judge as of this time"`
 }
 

@@ -4,11 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
+	"slices"
 	"strconv"
 
 	"github.com/spf13/cobra"
 
 	"nurvik/core/endpoint"
+	"nurvik/core/policy"
 	"nurvik/internal/api"
 	"nurvik/internal/client"
 	"nurvik/internal/report"
@@ -32,7 +35,10 @@ Ctrl-C then leaves the audit running and says how to follow or cancel it.`,
 			if err != nil {
 				return err
 			}
-			start := api.AuditStart{Policy: policyName}
+			start, err := withPolicy(policyName)
+			if err != nil {
+				return err
+			}
 			if at != "" {
 				moment, err := parseMoment(at, a.now())
 				if err != nil {
@@ -57,10 +63,22 @@ Ctrl-C then leaves the audit running and says how to follow or cancel it.`,
 	a.addOutput(cmd)
 	cmd.Flags().BoolVar(&follow, "follow", false, "wait until the audit has ended, with progress")
 	cmd.Flags().StringVar(&at, "at", "", "judge as of this `TIME`: a date, RFC 3339, or an offset such as +30d")
-	cmd.Flags().StringVar(&policyName, "policy", "", "`POLICY` to judge by")
+	cmd.Flags().StringVar(&policyName, "policy", "", "`POLICY` to judge every endpoint by: a built-in one or a file, which is sent")
 	cmd.Flags().StringVar(&failFrom, "fail-from", "fault", "with --follow, end with 1 from this `SEVERITY` on: fault, risk or never")
 	cmd.AddCommand(a.runFollow(&server), a.runCancel(&server), a.runList(&server))
 	return cmd
+}
+
+// withPolicy begins the request: the service knows the built-in policies, and is sent others.
+func withPolicy(text string) (api.AuditStart, error) {
+	if text == "" || slices.Contains(policy.Names(), text) {
+		return api.AuditStart{Policy: text}, nil
+	}
+	if _, err := loadPolicy(text); err != nil {
+		return api.AuditStart{}, err
+	}
+	data, err := os.ReadFile(text)
+	return api.AuditStart{PolicyFile: string(data)}, err
 }
 
 // limits of --fail-from for an audit, of which only the verdicts are counted.

@@ -34,8 +34,34 @@ func Wire(w io.Writer, e facts.Endpoint, long bool, s Style) error {
 			writeRows(&out, connectionRows(o), width)
 		}
 	}
+	if rows := recordRows(e.DNS); out.Len() > 0 && len(rows) > 0 {
+		out.WriteString("\n")
+		writeRows(&out, rows, width)
+	}
 	_, err := io.WriteString(w, out.String())
 	return err
+}
+
+// recordRows tell what the name server said.
+func recordRows(d *facts.DNS) [][2]string {
+	if d == nil {
+		return nil
+	}
+	var rows [][2]string
+	for _, r := range d.CAA {
+		rows = append(rows, [2]string{"CAA", fmt.Sprintf("%s %q, at %s", r.Tag, r.Value, d.CAAAt)})
+	}
+	word := "not validated, and not judged"
+	if d.Validated {
+		word = "validated"
+	}
+	for _, r := range d.TLSA {
+		rows = append(rows, [2]string{"TLSA", fmt.Sprintf("%d %d %d %x, at %s, %s", r.Usage, r.Selector, r.Matching, r.Data, d.TLSAAt, word)})
+	}
+	for _, failure := range d.Failures {
+		rows = append(rows, [2]string{"not learnt", failure})
+	}
+	return rows
 }
 
 // suiteMatrix shows each suite with its place in the order of each version.
@@ -104,6 +130,7 @@ func wireRows(o facts.Observation) [][2]string {
 			rows = append(rows, [2]string{word, line})
 		}
 	}
+	row("ended early", o.Cut)
 	var declined []string
 	for _, v := range o.Versions {
 		if v.Answer != facts.Accepted {
@@ -138,6 +165,9 @@ func wireRows(o facts.Observation) [][2]string {
 			issuers = "of " + strings.Join(o.Client.Issuers, "; ")
 		}
 		row("asks for", "a client certificate "+issuers)
+	}
+	if s := o.Settings; s != nil {
+		row("signs with", strings.Join(s.Signatures, ", "))
 	}
 	row("proof of key", strings.ReplaceAll(string(o.Possession), "-", " "))
 	return rows

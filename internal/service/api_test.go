@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"crypto/tls"
 	"errors"
+	"fmt"
 	"net"
 	"strings"
 	"testing"
@@ -218,6 +219,61 @@ func TestAudits(t *testing.T) {
 	assert.Equal(t, "body.policy", problemOf(t, err).Errors[0].Location)
 	_, err = c.StartAudit(ctx, api.AuditStart{EndpointIDs: []int64{1e9}})
 	assert.ErrorContains(t, err, "no endpoint to audit")
+}
+
+// TestPolicyOfOnesOwn judges an endpoint by policies that are sent.
+func TestPolicyOfOnesOwn(t *testing.T) {
+	importHarbour(t)
+	verdicts := func(target string, start api.AuditStart) (api.Verdicts, string) {
+		e, err := shared.client.FindEndpoint(t.Context(), target)
+		require.NoError(t, err)
+		start.EndpointIDs = []int64{e.ID}
+		done := auditOf(t, start)
+		return done.Verdicts, done.Policy
+	}
+	tests := []struct {
+		name, target string
+		start        api.AuditStart
+		want         api.Verdicts
+		policy       string
+	}{
+		{"the default", "winch.tarnholm.example:443", api.AuditStart{}, api.Verdicts{Faulty: 1}, "open-web"},
+		{"severities and waivers", "winch.tarnholm.example:443", api.AuditStart{PolicyFile: "name: winches\ninherits: open-web\nseverities: {proto.obsolete: note}\nwaivers: [{code: proto.none-current, reason: replaced in March, until: 2099-01-01}]\n"}, api.Verdicts{Sound: 1}, "winches"},
+		{"lists", "tides.tarnholm.example:443", api.AuditStart{PolicyFile: "name: modern\ninherits: open-web\nprotocols: {allowed: [TLS 1.3]}\n"}, api.Verdicts{AtRisk: 1}, "modern"},
+		{"mail between servers", "mailbag.tarnholm.example:25", api.AuditStart{}, api.Verdicts{Sound: 1}, "open-web"},
+		{"mail between servers, by a policy that was named", "mailbag.tarnholm.example:25", api.AuditStart{Policy: "open-web"}, api.Verdicts{Faulty: 1}, "open-web"},
+		{"declared to be authenticated", "valise.tarnholm.example:25", api.AuditStart{}, api.Verdicts{Faulty: 1}, "open-web"},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			got, by := verdicts(tt.target, tt.start)
+			assert.Equal(t, tt.want, got)
+			assert.Equal(t, tt.policy, by)
+		})
+	}
+	for text, want := range map[string]string{"name: x\ninherits: open-web\nsuits: {}\n": "policy_file:3: ", "name: x\ninherits: open-web\nseverities: {proto.absolete: note}\n": "proto."} {
+		_, err := shared.client.StartAudit(t.Context(), api.AuditStart{PolicyFile: text})
+		problem := problemOf(t, err).Errors[0]
+		assert.Equal(t, "body.policy_file", problem.Location)
+		assert.Contains(t, problem.Message, want)
+	}
+	_, err := shared.client.StartAudit(t.Context(), api.AuditStart{Policy: "strict", PolicyFile: "name: x\n"})
+	assert.ErrorContains(t, err, "not both")
+}
+
+// TestBusyHosts audits many endpoints of one address: their visits wait for each other, and all are made.
+func TestBusyHosts(t *testing.T) {
+	importHarbour(t)
+	tides, err := shared.client.FindEndpoint(t.Context(), "tides.tarnholm.example:443")
+	require.NoError(t, err)
+	var start api.AuditStart
+	for i := range 6 {
+		e, err := shared.client.AddEndpoint(t.Context(), api.EndpointSettings{Endpoint: fmt.Sprintf("tides-%d.tarnholm.example", i), Names: []string{"tides.tarnholm.example"}, Connect: tides.Connect, Trust: []string{"outer"}})
+		require.NoError(t, err)
+		start.EndpointIDs = append(start.EndpointIDs, e.ID)
+	}
+	done := auditOf(t, start)
+	assert.Equal(t, api.Verdicts{Sound: 6}, done.Verdicts)
 }
 
 func TestCancel(t *testing.T) {

@@ -115,7 +115,9 @@ func importHarbour(t *testing.T) api.Imported {
 	require.NoError(t, err)
 	estate, err := file.ForService()
 	require.NoError(t, err)
-	estate.Endpoints = slices.DeleteFunc(estate.Endpoints, func(e api.EndpointSettings) bool { return e.Endpoint == "breakwater.tarnholm.example:443" || e.Endpoint == "eddy.tarnholm.example:443" })
+	estate.Endpoints = slices.DeleteFunc(estate.Endpoints, func(e api.EndpointSettings) bool {
+		return e.Endpoint == "breakwater.tarnholm.example:443" || e.Endpoint == "eddy.tarnholm.example:443"
+	})
 	done, err := shared.client.Import(t.Context(), api.EstateImport{Estate: estate, Replace: true})
 	require.NoError(t, err)
 	return done

@@ -96,6 +96,8 @@ const facts = computed(() => {
     { title: t('endpoint.trust'), value: list(endpoint.trust) || (endpoint.audiences?.length ? '' : t('endpoint.system')) },
     { title: t('endpoint.audiences'), value: list(endpoint.audiences) },
     { title: t('endpoint.labels'), value: Object.entries(endpoint.labels ?? {}).map(([key, value]) => `${key}: ${value}`).join(', ') },
+    { title: t('endpoint.caa'), value: list(x.facts?.dns?.caa?.map((r) => `${r.tag} "${r.value}"`)) },
+    { title: t('endpoint.tlsa'), value: list(x.facts?.dns?.tlsa?.map((r) => t(x.facts?.dns?.validated ? 'endpoint.tlsaValidated' : 'endpoint.tlsaPlain', { usage: String(r.usage), selector: String(r.selector), matching: String(r.matching) }))) },
     { title: t('endpoint.judged'), value: moment(endpoint.judged_at) },
   ].filter((fact) => fact.value)
 })

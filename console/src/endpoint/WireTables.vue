@@ -63,10 +63,11 @@ const rows = computed(() => settingRows(props.observation))
 const facts = computed(() => {
   const { groups, possession, settings, http } = props.observation
   return [
+    { title: t('wire.cut'), value: props.observation.cut ?? '' },
     { title: t('wire.groups'), value: groups?.accepted?.join(', ') ?? '' },
     { title: t('wire.finite'), value: groups?.finite_field ? t('wire.bits', { bits: String(groups.finite_field.bits), name: groups.finite_field.name ?? '' }) : '' },
     { title: t('wire.possession'), value: possession ? t(`possession.${possession}`) : '' },
-    { title: t('wire.signed'), value: settings?.signature_scheme ?? '' },
+    { title: t('wire.signed'), value: settings?.signature_schemes?.join(', ') ?? settings?.signature_scheme ?? '' },
     { title: t('wire.alpn'), value: settings?.alpn ?? '' },
     { title: t('wire.strict'), value: http?.status ? http.strict_transport_security || t('answer.no') : '' },
   ].filter((fact) => fact.value)

@@ -47,7 +47,7 @@
   <p v-else-if="loaded" class="sheet">{{ total ? t('estate.none') : t('estate.empty') }}</p>
   <p v-if="loaded && items.length" class="foot soft">
     {{ t('estate.count', { shown: items.length, total }) }}
-    <el-button v-if="next" size="small" @click="more">{{ t('estate.more') }}</el-button>
+    <el-button v-if="next" size="small" data-test="more" @click="more">{{ t('estate.more') }}</el-button>
   </p>
 </template>
 

@@ -111,7 +111,7 @@ type bench struct {
 }
 
 func (q *Queue) bench(ctx context.Context, a store.Audit, met []*pki.Certificate) (*bench, error) {
-	p, err := policy.Builtin(a.Policy)
+	p, err := policyOf(a)
 	if err != nil {
 		return nil, err
 	}
@@ -143,6 +143,17 @@ func (q *Queue) bench(ctx context.Context, a store.Audit, met []*pki.Certificate
 	b.known = known
 	b.context = judge.Context{Policy: p, Verifier: &chain.Verifier{}, Known: chain.NewPool(known), Anchors: trust.Merge("all", all...), At: momentOf(a, q.options.Now())}
 	return b, nil
+}
+
+// policyOf is the policy of an audit: its own, or a built-in one.
+func policyOf(a store.Audit) (p policy.Policy, err error) {
+	if a.PolicyFile != "" {
+		p, err = policy.Parse(a.Policy, []byte(a.PolicyFile))
+	} else {
+		p, err = policy.Builtin(a.Policy)
+	}
+	p.Chosen = a.PolicyChosen
+	return p, err
 }
 
 func momentOf(a store.Audit, now time.Time) time.Time {

@@ -65,13 +65,15 @@ func (s State) Final() bool { return s == Finished || s == Cancelled || s == Fai
 
 // Audit is one run over the estate.
 type Audit struct {
-	ID         int64
-	State      State
-	Policy     string
-	AsOf       *time.Time
-	CreatedAt  time.Time
-	FinishedAt *time.Time
-	Failure    string
+	ID           int64
+	State        State
+	Policy       string
+	PolicyFile   string // of one's own, as it was sent
+	PolicyChosen bool   // the caller named it: it holds for every endpoint
+	AsOf         *time.Time
+	CreatedAt    time.Time
+	FinishedAt   *time.Time
+	Failure      string
 }
 
 // Examination is one endpoint in one audit.

@@ -1,6 +1,7 @@
 package web
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"net/http"
@@ -10,6 +11,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/sse"
 
+	"nurvik/core/judge"
 	"nurvik/core/policy"
 	"nurvik/internal/api"
 	"nurvik/internal/service/jobs"
@@ -19,19 +21,39 @@ import (
 // progressInterval is how often a watched audit's progress is looked up.
 const progressInterval = 300 * time.Millisecond
 
+// auditOf is the record of an audit that is asked for.
+func auditOf(in api.AuditStart) (*store.Audit, error) {
+	a := &store.Audit{Policy: in.Policy, PolicyFile: in.PolicyFile, PolicyChosen: in.Policy+in.PolicyFile != "", AsOf: in.At}
+	field := "policy"
+	p, err := policy.Policy{}, error(nil)
+	switch {
+	case in.Policy != "" && in.PolicyFile != "":
+		err = errors.New("name a policy or send one, not both")
+	case in.PolicyFile != "":
+		field = "policy_file"
+		if p, err = policy.Parse(field, []byte(in.PolicyFile)); err == nil {
+			err = judge.CheckPolicy(p)
+		}
+	default:
+		p, err = policy.Builtin(cmp.Or(in.Policy, policy.Default))
+	}
+	if err != nil {
+		return nil, invalid([]error{&huma.ErrorDetail{Message: err.Error(), Location: "body." + field}})
+	}
+	a.Policy = p.Name
+	return a, nil
+}
+
 func (s *server) registerAudits() {
 	start := operation("start-audit", "POST", "/audits", "Start an audit", "audits", 422)
 	start.DefaultStatus = 201
 	start.MaxBodyBytes = 4 << 20
 	huma.Register(s.api, start, func(ctx context.Context, in *body[api.AuditStart]) (*body[api.Audit], error) {
-		a := &store.Audit{Policy: in.Body.Policy, AsOf: in.Body.At}
-		if a.Policy == "" {
-			a.Policy = policy.Default
+		a, err := auditOf(in.Body)
+		if err != nil {
+			return nil, err
 		}
-		if _, err := policy.Builtin(a.Policy); err != nil {
-			return nil, invalid([]error{&huma.ErrorDetail{Message: err.Error(), Location: "body.policy"}})
-		}
-		err := s.Queue.Begin(ctx, a, in.Body.EndpointIDs)
+		err = s.Queue.Begin(ctx, a, in.Body.EndpointIDs)
 		if errors.Is(err, jobs.ErrNoEndpoints) {
 			return nil, huma.Error422UnprocessableEntity(err.Error())
 		}
