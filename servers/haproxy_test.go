@@ -17,6 +17,12 @@ import (
 // haproxy runs the proxy with the settings of one bind line; %s is the directory of the certificates.
 func haproxy(t *testing.T, settings string) netip.AddrPort {
 	t.Helper()
+	return haproxyWith(t, "", settings)
+}
+
+// haproxyWith runs it with a line of the global section as well.
+func haproxyWith(t *testing.T, global, settings string) netip.AddrPort {
+	t.Helper()
 	directory, address := t.TempDir(), free(t)
 	for name, kind := range map[string]string{"ec": "EC", "rsa": "RSA"} {
 		material(t, directory, name, kind)
@@ -26,6 +32,8 @@ func haproxy(t *testing.T, settings string) netip.AddrPort {
 	answeredFile(t, directory, "good.both.ocsp", "good.ocsp")
 	path := filepath.Join(directory, "haproxy.cfg")
 	write(t, path, fmt.Appendf(nil, `
+global
+  %s
 defaults
   mode http
   timeout client 5s
@@ -34,7 +42,7 @@ defaults
 frontend quay
   bind %s ssl %s
   http-request return status 200
-`, address, fmt.Sprintf(settings, directory)))
+`, global, address, fmt.Sprintf(settings, directory)))
 	run(t, address, nil, "/usr/sbin/haproxy", "-db", "-f", path)
 	return address
 }

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nurvik/core/facts"
+	"nurvik/core/judge"
 )
 
 // slapd runs the directory server; %s in the settings is its directory. It is built on GnuTLS.
@@ -49,6 +50,12 @@ func TestSlapd(t *testing.T) {
 			assert.Equal(t, facts.PossessionShown, o.Possession)
 		})
 	}
+	t.Run("the catalogue's line for suites", func(t *testing.T) {
+		e, err := judge.Explain("suite.weak-cipher")
+		require.NoError(t, err)
+		o := visit(t, slapd(t, e.Settings["slapd"]+"\n#%s"), "ldap")
+		assert.Equal(t, []string{"TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384", "TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256", "TLS_ECDHE_ECDSA_WITH_CHACHA20_POLY1305_SHA256"}, versionOf(o, "TLS 1.2").Suites)
+	})
 	t.Run("client certificates", func(t *testing.T) {
 		o := visit(t, slapd(t, "TLSCACertificateFile %[1]s/rsa.crt\nTLSVerifyClient try\n"), "ldap")
 		require.NotNil(t, o.Client)
@@ -69,18 +76,24 @@ func TestVsftpd(t *testing.T) {
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
-			directory, address := place(t), free(t)
-			material(t, directory, "rsa", "RSA")
-			require.NoError(t, os.Mkdir(filepath.Join(directory, "empty"), 0o755))
-			path := filepath.Join(directory, "vsftpd.conf")
-			write(t, path, fmt.Appendf(nil, "background=NO\nlisten=YES\nlisten_address=%s\nlisten_port=%d\nssl_enable=YES\nlocal_enable=YES\nanonymous_enable=NO\nrsa_cert_file=%[3]s/rsa.crt\nrsa_private_key_file=%[3]s/rsa.key\nsecure_chroot_dir=%[3]s/empty\nssl_ciphers=%[4]s\n",
-				address.Addr(), address.Port(), directory, tt.suites))
-			run(t, address, nil, "/usr/sbin/vsftpd", path)
-			o := visit(t, address, "ftp")
+			o := visit(t, vsftpd(t, "ssl_ciphers="+tt.suites), "ftp")
 			assert.Equal(t, tt.want, accepted(o))
 			assert.Equal(t, facts.PossessionShown, o.Possession)
 		})
 	}
+}
+
+// vsftpd runs the file server with a line of its own.
+func vsftpd(t *testing.T, line string) netip.AddrPort {
+	t.Helper()
+	directory, address := place(t), free(t)
+	material(t, directory, "rsa", "RSA")
+	require.NoError(t, os.Mkdir(filepath.Join(directory, "empty"), 0o755))
+	path := filepath.Join(directory, "vsftpd.conf")
+	write(t, path, fmt.Appendf(nil, "background=NO\nlisten=YES\nlisten_address=%s\nlisten_port=%d\nssl_enable=YES\nlocal_enable=YES\nanonymous_enable=NO\nrsa_cert_file=%[3]s/rsa.crt\nrsa_private_key_file=%[3]s/rsa.key\nsecure_chroot_dir=%[3]s/empty\n%[4]s\n",
+		address.Addr(), address.Port(), directory, line))
+	run(t, address, nil, "/usr/sbin/vsftpd", path)
+	return address
 }
 
 func TestProsody(t *testing.T) {

@@ -12,13 +12,14 @@ import (
 
 // Entry explains one code.
 type Entry struct {
-	Code       string     `yaml:"code" json:"code"`
-	Severities []Severity `yaml:"severities" json:"severities" doc:"The default first"`
-	Title      string     `yaml:"title" json:"title"`
-	When       string     `yaml:"when" json:"when" doc:"When it is found, and when not"`
-	Why        string     `yaml:"why" json:"why" doc:"Why it matters"`
-	Remedy     string     `yaml:"remedy" json:"remedy" doc:"What to do in general"`
-	Reference  string     `yaml:"reference" json:"reference" doc:"The standard's section"`
+	Code       string            `yaml:"code" json:"code"`
+	Severities []Severity        `yaml:"severities" json:"severities" doc:"The default first"`
+	Title      string            `yaml:"title" json:"title"`
+	When       string            `yaml:"when" json:"when" doc:"When it is found, and when not"`
+	Why        string            `yaml:"why" json:"why" doc:"Why it matters"`
+	Remedy     string            `yaml:"remedy" json:"remedy" doc:"What to do in general"`
+	Reference  string            `yaml:"reference" json:"reference" doc:"The standard's section"`
+	Settings   map[string]string `yaml:"settings" json:"settings,omitempty" doc:"The line that repairs it, by the server that it is for"`
 }
 
 //go:embed catalogue/*.yaml

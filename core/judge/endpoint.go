@@ -52,7 +52,7 @@ func Endpoint(e facts.Endpoint, context Context) Judgement {
 			findings = append(findings, f)
 		}
 	}
-	j.Findings = merge(context.settle(j.Target, append(findings, addressesDiffer(e)...)))
+	j.Findings = withSettings(j.Target, merge(context.settle(j.Target, append(findings, addressesDiffer(e)...))))
 	j.Verdict = verdictOf(j.Findings)
 	if !answered {
 		j.Verdict = Unreachable

@@ -52,14 +52,15 @@ var Verdicts = []Verdict{Faulty, AtRisk, Unreachable, Sound}
 
 // Finding is one thing wrong.
 type Finding struct {
-	Code      string   `json:"code"`
-	Severity  Severity `json:"severity" enum:"fault,risk,note,none"`
-	About     string   `json:"about" doc:"The certificate, name, version or address it is about, for people"`
-	Subject   string   `json:"subject" doc:"The same, as identity: never a date or a count"`
-	Message   string   `json:"message" doc:"What is wrong, in one sentence"`
-	Evidence  Evidence `json:"evidence"`
-	Remedy    string   `json:"remedy" doc:"What to do"`
-	Addresses []string `json:"addresses,omitempty" doc:"Where it was seen, for endpoints"`
+	Code      string    `json:"code"`
+	Severity  Severity  `json:"severity" enum:"fault,risk,note,none"`
+	About     string    `json:"about" doc:"The certificate, name, version or address it is about, for people"`
+	Subject   string    `json:"subject" doc:"The same, as identity: never a date or a count"`
+	Message   string    `json:"message" doc:"What is wrong, in one sentence"`
+	Evidence  Evidence  `json:"evidence"`
+	Remedy    string    `json:"remedy" doc:"What to do"`
+	Settings  []Setting `json:"settings,omitempty" doc:"The line that repairs it, for servers that usually serve such endpoints"`
+	Addresses []string  `json:"addresses,omitempty" doc:"Where it was seen, for endpoints"`
 
 	Waived *policy.Waiver `json:"waived,omitempty" doc:"The policy takes it out of the verdict"`
 }

@@ -47,6 +47,9 @@ type visit struct {
 // ErrBusy says that as many visits as are allowed are at the host already.
 var ErrBusy = errors.New("the host is being visited already")
 
+// quickConnections bound a visit of quick effort.
+const quickConnections = 6
+
 // errTime is why a visit ends early.
 var errTime = errors.New("the time of the visit is over")
 
@@ -198,7 +201,11 @@ func (v *visit) connect(ctx context.Context, purpose string) (*countingConn, *fa
 
 func (v *visit) connectTo(ctx context.Context, address netip.AddrPort, purpose string) (*countingConn, *facts.Connection, bool) {
 	p := v.prober
-	if len(v.observation.Connections) >= limits.MostConnections || ctx.Err() != nil {
+	most := limits.MostConnections
+	if v.call.Effort == facts.Quick {
+		most = quickConnections
+	}
+	if len(v.observation.Connections) >= most || ctx.Err() != nil {
 		return nil, nil, false
 	}
 	if !v.turn(ctx) {

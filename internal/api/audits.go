@@ -59,27 +59,28 @@ type Examination struct {
 
 // Finding is one thing wrong, followed from audit to audit.
 type Finding struct {
-	ID         string         `json:"id" doc:"The same in every audit"`
-	EndpointID *int64         `json:"endpoint_id,omitempty" doc:"Of findings about endpoints"`
-	Endpoint   string         `json:"endpoint,omitempty"`
-	HoldingID  *int64         `json:"holding_id,omitempty" doc:"Of findings about files"`
-	Holding    string         `json:"holding,omitempty"`
-	Path       string         `json:"path,omitempty" doc:"Of the file, on the machine of the holding"`
-	Code       string         `json:"code"`
-	Severity   string         `json:"severity" enum:"fault,risk,note,none"`
-	Title      string         `json:"title"`
-	About      string         `json:"about"`
-	Subject    string         `json:"subject"`
-	Message    string         `json:"message"`
-	Why        string         `json:"why"`
-	Remedy     string         `json:"remedy"`
-	Reference  string         `json:"reference"`
-	Evidence   judge.Evidence `json:"evidence"`
-	Addresses  []string       `json:"addresses"`
-	State      string         `json:"state" enum:"new,standing,gone,back"`
-	FirstSeen  time.Time      `json:"first_seen"`
-	LastSeen   time.Time      `json:"last_seen"`
-	GoneAt     *time.Time     `json:"gone_at,omitempty"`
+	ID         string          `json:"id" doc:"The same in every audit"`
+	EndpointID *int64          `json:"endpoint_id,omitempty" doc:"Of findings about endpoints"`
+	Endpoint   string          `json:"endpoint,omitempty"`
+	HoldingID  *int64          `json:"holding_id,omitempty" doc:"Of findings about files"`
+	Holding    string          `json:"holding,omitempty"`
+	Path       string          `json:"path,omitempty" doc:"Of the file, on the machine of the holding"`
+	Code       string          `json:"code"`
+	Severity   string          `json:"severity" enum:"fault,risk,note,none"`
+	Title      string          `json:"title"`
+	About      string          `json:"about"`
+	Subject    string          `json:"subject"`
+	Message    string          `json:"message"`
+	Why        string          `json:"why"`
+	Remedy     string          `json:"remedy"`
+	Settings   []judge.Setting `json:"settings,omitempty" doc:"The line that repairs it, for servers that usually serve such endpoints"`
+	Reference  string          `json:"reference"`
+	Evidence   judge.Evidence  `json:"evidence"`
+	Addresses  []string        `json:"addresses"`
+	State      string          `json:"state" enum:"new,standing,gone,back"`
+	FirstSeen  time.Time       `json:"first_seen"`
+	LastSeen   time.Time       `json:"last_seen"`
+	GoneAt     *time.Time      `json:"gone_at,omitempty"`
 }
 
 // Place is the endpoint, or the holding and the path in it.

@@ -109,6 +109,9 @@ func findingsCell(findings []judge.Finding, width int, s Style) string {
 			continue
 		}
 		lines = append(lines, indent("Do: "+f.Remedy, width))
+		for _, s := range f.Settings {
+			lines = append(lines, indent(s.Server+": "+s.Line, width))
+		}
 	}
 	return strings.Join(lines, "\n")
 }

@@ -20,6 +20,12 @@ func Explanation(w io.Writer, e judge.Entry, s Style) error {
 	fmt.Fprintf(&out, "%s  (%s)\n%s\n", e.Code, severities(e), e.Title)
 	for _, part := range [][2]string{{"When", e.When}, {"Why it matters", e.Why}, {"What to do", e.Remedy}, {"Reference", e.Reference}} {
 		fmt.Fprintf(&out, "\n%s\n%s\n", part[0], indent(strings.TrimSpace(part[1]), width))
+		if lines := e.Lines(judge.Servers); part[0] == "What to do" && len(lines) > 0 {
+			out.WriteString("\nIn the configuration\n")
+			for _, s := range lines {
+				fmt.Fprintf(&out, "  %-10s  %s\n", s.Server, s.Line)
+			}
+		}
 	}
 	_, err := io.WriteString(w, out.String())
 	return err
@@ -53,6 +59,12 @@ func CatalogueMarkdown(w io.Writer, entries []judge.Entry) error {
 	for _, e := range entries {
 		fmt.Fprintf(&out, "\n## %s\n\n**%s** (%s)\n\n- When: %s\n- Why it matters: %s\n- What to do: %s\n- Reference: %s\n", e.Code, e.Title, severities(e),
 			strings.TrimSpace(e.When), strings.TrimSpace(e.Why), strings.TrimSpace(e.Remedy), e.Reference)
+		if lines := e.Lines(judge.Servers); len(lines) > 0 {
+			out.WriteString("\n| server | line |\n| --- | --- |\n")
+			for _, s := range lines {
+				fmt.Fprintf(&out, "| %s | `%s` |\n", s.Server, s.Line)
+			}
+		}
 	}
 	_, err := io.WriteString(w, out.String())
 	return err

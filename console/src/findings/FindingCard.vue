@@ -11,6 +11,9 @@
       <span v-if="(finding.addresses?.length ?? 0) > 1" class="soft">{{ t('findings.on', { addresses: finding.addresses?.join(', ') ?? '' }) }}</span>
     </p>
     <p class="remedy"><b>{{ t('findings.do') }}:</b> {{ finding.remedy }}</p>
+    <ul v-if="finding.settings?.length" class="settings" data-test="lines">
+      <li v-for="setting in finding.settings" :key="setting.server"><span class="soft">{{ setting.server }}</span> <code class="mono">{{ setting.line }}</code></li>
+    </ul>
     <details v-if="missing">
       <summary>{{ t('findings.missing') }}</summary>
       <pre class="mono">{{ missing }}</pre>
@@ -52,6 +55,8 @@ p { margin: 0 0 6px; }
 .message { font-size: 15px; overflow-wrap: anywhere; }
 .remedy { overflow-wrap: anywhere; }
 .place { overflow-wrap: anywhere; }
+.settings { list-style: none; margin: 0 0 6px; padding: 0; font-size: 13px; }
+.settings code { overflow-wrap: anywhere; }
 details { margin-top: 4px; font-size: 13px; }
 summary { cursor: pointer; color: var(--accent); }
 pre { overflow-x: auto; background: var(--wash); padding: 8px; max-height: 220px; }

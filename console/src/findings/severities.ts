@@ -8,6 +8,7 @@ export interface CardFinding {
   severity: Severity
   message: string
   remedy: string
+  settings?: { server: string; line: string }[] | null
   why: string
   reference: string
   evidence: { missing_pem?: string[] | null }

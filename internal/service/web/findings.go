@@ -41,7 +41,7 @@ func findingsOf(rows []store.FindingRow) []api.Finding {
 	for _, r := range rows {
 		f := api.Finding{ID: r.ID, EndpointID: r.EndpointID, Endpoint: r.Target, HoldingID: r.HoldingID, Holding: r.Holding, Path: r.Path, Code: r.Code, Severity: r.Severity, About: r.About,
 			Subject: r.Subject, Message: r.Message, Remedy: r.Remedy, Evidence: r.Evidence, Addresses: r.Addresses, State: r.State,
-			FirstSeen: r.FirstSeen, LastSeen: r.LastSeen, GoneAt: r.GoneAt}
+			Settings: judge.SettingsFor(r.Code, r.Target), FirstSeen: r.FirstSeen, LastSeen: r.LastSeen, GoneAt: r.GoneAt}
 		if e, err := judge.Explain(r.Code); err == nil {
 			f.Title, f.Why, f.Reference = e.Title, e.Why, e.Reference
 		}
