@@ -50,7 +50,11 @@ func checkPins(b *bundle) {
 		return
 	}
 	at := b.records.TLSAAt
-	f := found("dns.tlsa-mismatch", at, at, "None of the %s at %s fits the certificate of %s.", plural(len(pins), "TLSA record"), at, b.leaf.Label())
+	words := fmt.Sprintf("The TLSA record at %s does not fit", at)
+	if len(pins) > 1 {
+		words = fmt.Sprintf("None of the %d TLSA records at %s fits", len(pins), at)
+	}
+	f := found("dns.tlsa-mismatch", at, at, "%s the certificate of %s.", words, b.leaf.Label())
 	f.Evidence = certificateEvidence(b.leaf)
 	for _, t := range pins {
 		f.Evidence.Observations = append(f.Evidence.Observations, fmt.Sprintf("%d %d %d %x", t.Usage, t.Selector, t.Matching, t.Data))

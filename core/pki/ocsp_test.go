@@ -8,6 +8,7 @@ import (
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"math/big"
+	"slices"
 	"testing"
 	"time"
 
@@ -126,9 +127,13 @@ func FuzzParseOCSPResponse(f *testing.F) {
 			return
 		}
 		_ = r.Status.Words()
-		if stdErr == nil {
+		switch {
+		case stdErr != nil:
+		case len(r.Anomalies) == 0:
 			require.NotEmpty(t, r.Answers)
 			assert.Equal(t, words[std.Status], r.Answers[0].Status)
+		case len(r.Answers) == 0: // encoding/asn1 reads past the end of an answer that is too short
+			assert.True(t, slices.ContainsFunc(r.Anomalies, func(a pki.Anomaly) bool { return a.Text == "an answer is malformed" }), "%v", r.Anomalies)
 		}
 	})
 }

@@ -35,7 +35,6 @@ func Wire(w io.Writer, e facts.Endpoint, long bool, s Style) error {
 		}
 	}
 	if rows := recordRows(e.DNS); out.Len() > 0 && len(rows) > 0 {
-		out.WriteString("\n")
 		writeRows(&out, rows, width)
 	}
 	_, err := io.WriteString(w, out.String())
