@@ -87,11 +87,15 @@ type settingsFlags struct {
 
 // worst are the first codes, the gravest of them in front, as many as a line can show.
 func worst(codes []string) string {
-	const shown = 3
-	if len(codes) <= shown+1 {
-		return strings.Join(codes, ", ")
+	const line = 45 // what is left of 140 columns, without the words at the end
+	shown, length := 0, 0
+	for _, code := range codes {
+		if length += len(code) + 2; length > line && shown > 0 {
+			return fmt.Sprintf("%s and %d more", strings.Join(codes[:shown], ", "), len(codes)-shown)
+		}
+		shown++
 	}
-	return fmt.Sprintf("%s and %d more", strings.Join(codes[:shown], ", "), len(codes)-shown)
+	return strings.Join(codes, ", ")
 }
 
 func (f *settingsFlags) add(cmd *cobra.Command) {

@@ -101,7 +101,7 @@ func NewTable(header ...string) table.Writer {
 
 func findingsCell(findings []judge.Finding, width int, s Style) string {
 	var lines []string
-	for _, f := range findings {
+	for i, f := range findings {
 		head := fmt.Sprintf("%s  %s", f.Code, severityWord(f, s))
 		lines = append(lines, head, indent(f.Message+where(f), width))
 		if f.Waived != nil {
@@ -109,6 +109,9 @@ func findingsCell(findings []judge.Finding, width int, s Style) string {
 			continue
 		}
 		lines = append(lines, indent("Do: "+f.Remedy, width))
+		if i+1 < len(findings) && slices.Equal(f.Settings, findings[i+1].Settings) {
+			continue // they come below the last that they repair
+		}
 		for _, s := range f.Settings {
 			lines = append(lines, indent(s.Server+": "+s.Line, width))
 		}
