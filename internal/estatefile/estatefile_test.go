@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"nurvik/core/limits"
 	"nurvik/core/trust"
 	"nurvik/internal/estatefile"
 	"nurvik/internal/harbour"
@@ -17,6 +18,8 @@ import (
 const sample = `name: Tarnholm
 stores:
   inner: {kind: private, path: inner.pem}
+resolver: {address: 192.0.2.53, validates: true}
+limits: {host-connections-per-second: 3, visit: 90s}
 defaults:
   trust: [inner]
   labels: {quay: north, crew: day}
@@ -28,6 +31,7 @@ endpoints:
     trust: [system]
     audiences: [inner]
     labels: {quay: south}
+    authenticated: true
 `
 
 func TestParse(t *testing.T) {
@@ -41,6 +45,9 @@ func TestParse(t *testing.T) {
 	assert.Equal(t, "post.tarnholm.example:993", second.Endpoint)
 	assert.Equal(t, []string{"system"}, second.Trust, "what the entry says comes before the default")
 	assert.Equal(t, map[string]string{"quay": "south", "crew": "day"}, second.Labels)
+	assert.Equal(t, []bool{false, true}, []bool{first.Authenticated, second.Authenticated})
+	assert.Equal(t, limits.Limits{HostPerSecond: 3, Visit: 90 * time.Second}, e.Limits)
+	assert.Equal(t, &estatefile.Resolver{Address: "192.0.2.53", Validates: true}, e.Resolver)
 }
 
 func TestParseSaysWhereAndWhat(t *testing.T) {
@@ -52,6 +59,8 @@ func TestParseSaysWhereAndWhat(t *testing.T) {
 		{"bad name", "endpoints:\n  - endpoint: a.example\n    names: ['*.example']\n", "neither a host name nor an address"},
 		{"store without contents", "stores: {inner: {kind: private}}\nendpoints: []\n", "needs either a path or pem"},
 		{"unknown kind", "stores: {inner: {kind: secret, path: a}}\nendpoints: []\n", "public, private and rehearsal"},
+		{"a limit below nothing", "limits: {connection-bytes: -1}\nendpoints: []\n", "the limit connection-bytes must be more than nothing"},
+		{"a limit that is not known", "limits: {connection-byte: 1}\nendpoints: []\n", "\"connection-bytes\" may be meant"},
 		{"a scheme that is not known", "endpoints:\n  - endpoint: gopher://post.example\n", "is not known"},
 	}
 	for _, tt := range tests {

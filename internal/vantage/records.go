@@ -3,6 +3,7 @@ package vantage
 import (
 	"context"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -11,6 +12,7 @@ import (
 
 	"nurvik/core/facts"
 	"nurvik/core/naming"
+	"nurvik/core/pki"
 )
 
 // asker asks one name server for records that the system's resolver does not give.
@@ -18,6 +20,9 @@ type asker struct {
 	server  string
 	trusted bool // what it says to be validated is
 }
+
+// errSilent says that nothing answers where the name server should be.
+var errSilent = errors.New("the name server did not answer")
 
 // recordTime is how long one answer may take.
 const recordTime = 5 * time.Second
@@ -37,6 +42,9 @@ func (a asker) records(ctx context.Context, host string, port uint16) *facts.DNS
 	for _, kind := range []uint16{dns.TypeA, dns.TypeAAAA} {
 		reply, err := a.ask(ctx, host, kind)
 		fail(dns.TypeToString[kind]+" of "+host, err)
+		if errors.Is(err, errSilent) { // it would not answer the others either
+			return out
+		}
 		for _, r := range answers(reply) {
 			switch r := r.(type) {
 			case *dns.A:
@@ -54,7 +62,7 @@ func (a asker) records(ctx context.Context, host string, port uint16) *facts.DNS
 		}
 		for _, r := range answers(reply) {
 			if r, ok := r.(*dns.CAA); ok {
-				out.CAA, out.CAAAt = append(out.CAA, facts.CAA{Critical: r.Flag&128 != 0, Tag: r.Tag, Value: r.Value}), name
+				out.CAA, out.CAAAt = append(out.CAA, facts.CAA{Critical: r.Flag&128 != 0, Tag: pki.Printable(r.Tag), Value: pki.Printable(r.Value)}), name
 			}
 		}
 		_, name, _ = strings.Cut(name, ".")
@@ -95,7 +103,7 @@ func (a asker) ask(ctx context.Context, name string, kind uint16) (*dns.Msg, err
 		reply, _, err := (&dns.Client{Net: network}).ExchangeContext(ctx, question, a.server)
 		switch {
 		case err != nil:
-			return nil, fmt.Errorf("the name server %s did not answer: %w", a.server, err)
+			return nil, fmt.Errorf("%w: %s: %w", errSilent, a.server, err)
 		case reply.Truncated && network == "udp":
 			continue
 		case reply.Rcode != dns.RcodeSuccess && reply.Rcode != dns.RcodeNameError:

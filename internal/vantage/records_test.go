@@ -61,6 +61,7 @@ tarnholm.example. 5 IN CAA 128 iodef "mailto:keys@tarnholm.example"
 _443._tcp.tides.tarnholm.example. 5 IN TLSA 3 1 1 0102030000000000000000000000000000000000000000000000000000000000
 _25._tcp.long.tarnholm.example. 5 IN TLSA 3 1 0 0a0b
 own.tarnholm.example. 5 IN CAA 0 issue ";"
+odd.tarnholm.example. 5 IN CAA 0 issue "\\027[31mred"
 `
 
 func TestRecords(t *testing.T) {
@@ -81,6 +82,7 @@ func TestRecords(t *testing.T) {
 		{"another port has no TLSA record", "tides.tarnholm.example", 8443, true, facts.DNS{Addresses: []string{"192.0.2.7", "2001:db8::7"}, CAA: domain, CAAAt: "tarnholm.example"}},
 		{"the nearest CAA records count", "own.tarnholm.example", 443, true, facts.DNS{CAA: []facts.CAA{{Tag: "issue", Value: ";"}}, CAAAt: "own.tarnholm.example"}},
 		{"an answer that does not fit into a packet", "long.tarnholm.example", 25, true, facts.DNS{CAA: domain, CAAAt: "tarnholm.example", TLSA: []facts.TLSA{{Usage: 3, Selector: 1, Data: []byte{10, 11}}}, TLSAAt: "_25._tcp.long.tarnholm.example", Validated: true}},
+		{"control characters are shown as such", "odd.tarnholm.example", 443, true, facts.DNS{CAA: []facts.CAA{{Tag: "issue", Value: `\027[31mred`}}, CAAAt: "odd.tarnholm.example"}},
 		{"an internationalised name", "gezeiten-büro.example", 443, true, facts.DNS{}},
 	}
 	for _, tt := range tests {
@@ -98,6 +100,16 @@ func TestRecords(t *testing.T) {
 		assert.Len(t, got.Failures, 4)
 		assert.Contains(t, got.Failures[0], "SERVFAIL")
 		assert.False(t, got.Validated)
+	})
+	t.Run("a name server that is not there is asked once", func(t *testing.T) {
+		closed, err := net.ListenPacket("udp", "127.0.0.1:0")
+		require.NoError(t, err)
+		require.NoError(t, closed.Close())
+		network, err := vantage.Network(vantage.NameServer{Address: closed.LocalAddr().String()})
+		require.NoError(t, err)
+		got := network.Records(t.Context(), "tides.tarnholm.example", 443)
+		require.Len(t, got.Failures, 1)
+		assert.Contains(t, got.Failures[0], "did not answer")
 	})
 	t.Run("addresses come from there too", func(t *testing.T) {
 		network, err := vantage.Network(vantage.NameServer{Address: server})
