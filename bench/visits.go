@@ -70,11 +70,7 @@ func visitRows(directory string, out table.Writer) (missed bool, err error) {
 	}
 	defer served.Close()
 	row := func(name, ours, floor, ratio, limit string, met bool) {
-		word := "met"
-		if !met {
-			word, missed = "MISSED", true
-		}
-		out.AppendRow(table.Row{name, ours, floor, ratio, limit, word})
+		out.AppendRow(table.Row{name, ours, floor, ratio, limit, word(met, &missed)})
 	}
 	for _, c := range visitCases {
 		task := visitTask{Estate: filepath.Join(directory, fmt.Sprintf("estate-%d.yaml", c.endpoints)), Endpoints: c.endpoints, Port: served.Addr().(*net.TCPAddr).Port}
