@@ -31,7 +31,8 @@ func keyFindings(key pki.PublicKey, owner func() string, context *Context) []Fin
 	if reason := keycheck.Unusual(key); reason != "" {
 		add("key.unusual", "The key of %s is unusual: %s.", reason)
 	} else if !context.Policy.Keys.Allows(string(key.Algorithm), key.Curve) {
-		add("key.unusual", "The key of %s is %s, which is not among the keys that the policy allows: %s.", key, strings.Join(context.Policy.Keys.Allowed, ", "))
+		f := add("key.unusual", "The key of %s is %s, which is not among the keys that the policy allows: %s.", key, strings.Join(context.Policy.Keys.Allowed, ", "))
+		f.Remedy = "Make a new key of a kind that the policy allows, and have a certificate issued for it."
 	}
 	if len(context.Shared) > 0 {
 		if factor := context.Shared[key.Match()]; factor != nil {

@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"fmt"
 	"slices"
 
 	"nurvik/core/facts"
@@ -19,10 +20,14 @@ func checkVersions(b *bundle) {
 	slices.Sort(accepted)
 	for _, version := range accepted {
 		fault := slices.Contains(protocols.Obsolete.Fault, version)
-		if !fault && !slices.Contains(protocols.Obsolete.Risk, version) && (len(protocols.Allowed) == 0 || slices.Contains(protocols.Allowed, version)) {
+		obsolete := fault || slices.Contains(protocols.Obsolete.Risk, version)
+		if !obsolete && (len(protocols.Allowed) == 0 || slices.Contains(protocols.Allowed, version)) {
 			continue
 		}
 		f := found("proto.obsolete", version, version, "%s is accepted.", version)
+		if !obsolete {
+			f.Message, f.Settings = fmt.Sprintf("%s is accepted, which the policy does not allow.", version), noLines
+		}
 		if fault {
 			f.Severity = Fault
 		}

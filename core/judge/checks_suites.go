@@ -54,11 +54,13 @@ func checkSuites(b *bundle, o facts.Observation) {
 	all := suitesOf(o)
 	weak := map[string][]string{}
 	severities := map[string]Severity{}
+	weakByItself := false // and not by a policy's own list alone
 	for _, s := range all {
 		code, severity := s.weakness(b.context.Policy.Suites)
 		if code == "" {
 			continue
 		}
+		weakByItself = weakByItself || s.p.Status == tlswire.Weak || s.p.Status == tlswire.Broken
 		if text := s.name + " in " + s.version; !slices.Contains(weak[code], text) {
 			weak[code] = append(weak[code], text)
 		}
@@ -68,12 +70,16 @@ func checkSuites(b *bundle, o facts.Observation) {
 	}
 	words := map[string]string{
 		"suite.null": "Suites without encryption are accepted: %s.", "suite.anonymous": "Suites without authentication are accepted: %s.",
-		"suite.export": "Suites that were weakened for export are accepted: %s.", "suite.weak-cipher": "Suites with weak ciphers, or ciphers that the policy does not allow, are accepted: %s.",
+		"suite.export": "Suites that were weakened for export are accepted: %s.", "suite.weak-cipher": "Suites with weak ciphers are accepted: %s.",
 	}
 	for _, code := range []string{"suite.null", "suite.anonymous", "suite.export", "suite.weak-cipher"} {
 		if list := weak[code]; len(list) > 0 {
 			f := found(code, "suites", "cipher suites", words[code], some(list))
 			f.Severity, f.Evidence.Observations = severities[code], list
+			if code == "suite.weak-cipher" && !weakByItself {
+				f.Message, f.Settings = fmt.Sprintf("Suites that the policy does not allow are accepted: %s.", some(list)), noLines
+				f.Remedy = "Leave them out of the list of ciphers (nginx ssl_ciphers, Apache SSLCipherSuite, HAProxy ssl-default-bind-ciphers, Postfix smtpd_tls_exclude_ciphers, Dovecot ssl_cipher_list), and reload the server."
+			}
 			b.add(f)
 		}
 	}
@@ -157,17 +163,33 @@ func checkGroups(b *bundle, o facts.Observation) {
 		f.Evidence.Observations = []string{strings.TrimSpace(g.Name + " " + g.Prime)}
 		b.add(f)
 	}
-	for _, group := range o.Groups.Accepted {
-		if severity := expected.Severity(group); severity != "" {
-			f := found("group.weak-parameters", group, group, "The group %s is accepted, which the policy does not allow.", group)
-			f.Severity = Severity(severity)
-			b.add(f)
-		}
-	}
+	checkListedGroups(b, o.Groups.Accepted)
 	accepted := o.Groups.Accepted
 	if b.versions["TLS 1.3"] == facts.Accepted && len(accepted) > 0 && !slices.ContainsFunc(accepted, func(name string) bool {
 		return slices.ContainsFunc(tlswire.Groups(), func(g tlswire.Group) bool { return g.String() == name && g.Hybrid() })
 	}) {
 		b.add(found("group.no-hybrid", "groups", "groups", "No hybrid group is accepted, only %s.", strings.Join(accepted, ", ")))
 	}
+}
+
+// checkListedGroups compares the groups with the policy's own lists.
+func checkListedGroups(b *bundle, accepted []string) {
+	expected := b.context.Policy.Groups
+	var listed []string
+	worst := None
+	for _, group := range accepted {
+		if severity := Severity(expected.Severity(group)); severity != "" {
+			listed = append(listed, group)
+			if severity.AtLeast(worst) {
+				worst = severity
+			}
+		}
+	}
+	if len(listed) == 0 {
+		return
+	}
+	f := found("group.weak-parameters", "groups", "groups", "Groups that the policy does not allow are accepted: %s.", strings.Join(listed, ", "))
+	f.Severity, f.Settings, f.Evidence.Observations = worst, noLines, listed
+	f.Remedy = "Leave them out of the list of groups (nginx ssl_ecdh_curve, Apache SSLOpenSSLConfCmd Groups, HAProxy ssl-default-bind-curves, Postfix tls_eecdh_auto_curves, Dovecot ssl_curve_list), and reload the server."
+	b.add(f)
 }

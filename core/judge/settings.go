@@ -1,10 +1,6 @@
 package judge
 
-import (
-	"slices"
-
-	"nurvik/core/endpoint"
-)
+import "nurvik/core/endpoint"
 
 // Setting is a line of configuration that repairs what a finding is about.
 type Setting struct {
@@ -46,10 +42,16 @@ func SettingsFor(code, target string) []Setting {
 	return byCode()[code].Lines(servers[e.Scheme])
 }
 
+// noLines is for findings that the catalogue's lines would not repair, because a
+// policy's own list is what they depart from.
+var noLines = []Setting{}
+
 // withSettings gives each finding about an endpoint its lines.
 func withSettings(target string, findings []Finding) []Finding {
 	for i, f := range findings {
-		findings[i].Settings = slices.Clip(SettingsFor(f.Code, target))
+		if f.Settings == nil {
+			findings[i].Settings = SettingsFor(f.Code, target)
+		}
 	}
 	return findings
 }
