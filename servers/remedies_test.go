@@ -44,6 +44,17 @@ func TestRemediesRepair(t *testing.T) {
 			[]string{"proto.obsolete"}},
 		{"vsftpd", "ftp", "ssl_ciphers=" + all, func(line string) netip.AddrPort { return vsftpd(t, line) },
 			[]string{"suite.no-forward-secrecy"}},
+		{"Prosody", "xmpp", "protocol = \"tlsv1+\"\nciphers = \"" + all + "\"", func(line string) netip.AddrPort {
+			client, _ := prosody(t, strings.ReplaceAll(line, "\n", "; "))
+			return client
+		}, []string{"proto.obsolete"}},
+		{"MariaDB", "mysql", "tls_version = TLSv1.0,TLSv1.1,TLSv1.2\nssl_cipher = " + all, func(line string) netip.AddrPort {
+			var arguments []string
+			for l := range strings.SplitSeq(line, "\n") {
+				arguments = append(arguments, "--"+strings.ReplaceAll(strings.ReplaceAll(l, " ", ""), "_", "-"))
+			}
+			return mariadb(t, arguments...)
+		}, []string{"proto.obsolete"}},
 	}
 	for _, s := range servers {
 		t.Run(s.name, func(t *testing.T) {
@@ -54,6 +65,7 @@ func TestRemediesRepair(t *testing.T) {
 				require.NoError(t, err)
 				line, _, _ := strings.Cut(e.Settings[s.name], " (")
 				require.NotEmpty(t, line)
+				line = strings.TrimSuffix(strings.TrimPrefix(line, "ssl = { "), " }") // Prosody's stand in a table
 				assert.NotContains(t, codesOf(t, s.run(mended(s.bad, line)), s.scheme), code, line)
 			}
 		})

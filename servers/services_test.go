@@ -107,27 +107,7 @@ func TestProsody(t *testing.T) {
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
-			directory, client, server := place(t), free(t), free(t)
-			material(t, directory, "ec", "EC")
-			require.NoError(t, os.Mkdir(filepath.Join(directory, "data"), 0o755))
-			path := filepath.Join(directory, "prosody.cfg.lua")
-			write(t, path, fmt.Appendf(nil, `
-run_as_root = true
-data_path = "%[1]s/data"
-pidfile = "%[1]s/data/pid"
-log = { warn = "%[1]s/data/log" }
-interfaces = { "127.0.0.1" }
-c2s_ports = { %[2]d }
-s2s_ports = { %[3]d }
-http_ports = {}
-https_ports = {}
-modules_enabled = { "tls"; "saslauth"; "dialback" }
-c2s_require_encryption = true
-s2s_require_encryption = true
-ssl = { key = "%[1]s/ec.key"; certificate = "%[1]s/ec.crt"; %[4]s }
-VirtualHost "%[5]s"
-`, directory, client.Port(), server.Port(), tt.settings, host))
-			run(t, client, nil, "/usr/bin/prosody", "--config", path, "-F")
+			client, server := prosody(t, tt.settings)
 			for scheme, address := range map[string]netip.AddrPort{"xmpp": client, "xmpp-server": server} {
 				o := visit(t, address, scheme)
 				assert.Equal(t, tt.want, accepted(o), scheme)
@@ -151,15 +131,50 @@ func TestMariaDB(t *testing.T) {
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
-			directory, address := place(t), free(t)
-			material(t, directory, "ec", "EC")
-			require.NoError(t, os.Mkdir(filepath.Join(directory, "data"), 0o755))
-			arguments := []string{"--no-defaults", "--user=root", "--skip-grant-tables", "--datadir=" + directory + "/data", "--socket=" + directory + "/socket", "--pid-file=" + directory + "/pid",
-				"--bind-address=127.0.0.1", fmt.Sprintf("--port=%d", address.Port()), "--ssl-cert=" + directory + "/ec.crt", "--ssl-key=" + directory + "/ec.key"}
-			run(t, address, nil, "/usr/sbin/mariadbd", append(arguments, tt.arguments...)...)
+			address := mariadb(t, tt.arguments...)
 			o := visit(t, address, "mysql")
 			assert.Equal(t, tt.want, accepted(o))
 			assert.Equal(t, facts.PossessionShown, o.Possession)
 		})
 	}
+}
+
+// mariadb runs the database server with further arguments.
+func mariadb(t *testing.T, more ...string) netip.AddrPort {
+	t.Helper()
+	directory, address := place(t), free(t)
+	material(t, directory, "ec", "EC")
+	require.NoError(t, os.Mkdir(filepath.Join(directory, "data"), 0o755))
+	arguments := []string{"--no-defaults", "--user=root", "--skip-grant-tables", "--datadir=" + directory + "/data", "--socket=" + directory + "/socket", "--pid-file=" + directory + "/pid",
+		"--bind-address=127.0.0.1", fmt.Sprintf("--port=%d", address.Port()), "--ssl-cert=" + directory + "/ec.crt", "--ssl-key=" + directory + "/ec.key"}
+	run(t, address, nil, "/usr/sbin/mariadbd", append(arguments, more...)...)
+	return address
+}
+
+// prosody runs the message server with settings of its ssl table.
+func prosody(t *testing.T, settings string) (client, server netip.AddrPort) {
+	t.Helper()
+	directory := place(t)
+	client, server = free(t), free(t)
+	material(t, directory, "ec", "EC")
+	require.NoError(t, os.Mkdir(filepath.Join(directory, "data"), 0o755))
+	path := filepath.Join(directory, "prosody.cfg.lua")
+	write(t, path, fmt.Appendf(nil, `
+run_as_root = true
+data_path = "%[1]s/data"
+pidfile = "%[1]s/data/pid"
+log = { warn = "%[1]s/data/log" }
+interfaces = { "127.0.0.1" }
+c2s_ports = { %[2]d }
+s2s_ports = { %[3]d }
+http_ports = {}
+https_ports = {}
+modules_enabled = { "tls"; "saslauth"; "dialback" }
+c2s_require_encryption = true
+s2s_require_encryption = true
+ssl = { key = "%[1]s/ec.key"; certificate = "%[1]s/ec.crt"; %[4]s }
+VirtualHost "%[5]s"
+`, directory, client.Port(), server.Port(), settings, host))
+	run(t, client, nil, "/usr/bin/prosody", "--config", path, "-F")
+	return client, server
 }
