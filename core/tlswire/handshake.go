@@ -247,6 +247,9 @@ func (t *talk) retry(agreements map[Group]agreement) error {
 		agreements[group] = a
 		t.hello.Shares = []KeyShare{a.share}
 	}
+	if n := len(request.Cookie); n > maxEcho {
+		return &TooMuchError{fmt.Sprintf("a cookie of %d bytes came", n)}
+	}
 	t.hello.Cookie = request.Cookie
 	if r := t.hello.Resume; r != nil && hashOf(r.Suite) != hashOf(request.Suite) {
 		t.hello.Resume = nil // it cannot be used with that suite

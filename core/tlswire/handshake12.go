@@ -197,7 +197,7 @@ func (t *talk) conclude12(k suiteKeys, master []byte) error {
 			s := cryptobyte.String(body)
 			var lifetime uint32
 			var ticket cryptobyte.String
-			if s.ReadUint32(&lifetime) && s.ReadUint16LengthPrefixed(&ticket) {
+			if s.ReadUint32(&lifetime) && s.ReadUint16LengthPrefixed(&ticket) && len(ticket) <= maxEcho {
 				t.answer.TicketGiven, t.answer.Ticket = len(ticket) > 0, slices.Clone(ticket)
 			}
 		case kind == messageFinished:

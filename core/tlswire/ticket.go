@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"crypto/hmac"
 	"errors"
+	"fmt"
 	"slices"
 
 	"golang.org/x/crypto/cryptobyte"
@@ -19,7 +20,7 @@ type SessionTicket struct {
 }
 
 // ParseSessionTicket decodes the body of a NewSessionTicket of TLS 1.3, without
-// a key. The error is a *BadMessageError.
+// a key. The error is a *BadMessageError or a *TooMuchError.
 func ParseSessionTicket(body []byte) (SessionTicket, error) {
 	s := cryptobyte.String(body)
 	var lifetime uint32
@@ -28,6 +29,9 @@ func ParseSessionTicket(body []byte) (SessionTicket, error) {
 	if !s.ReadUint32(&lifetime) || !s.ReadUint32(&t.AgeAdd) || !s.ReadUint8LengthPrefixed(&nonce) || !s.ReadUint16LengthPrefixed(&identity) ||
 		len(identity) == 0 || !s.ReadUint16LengthPrefixed(&extensions) || !s.Empty() {
 		return t, &BadMessageError{"the NewSessionTicket is malformed"}
+	}
+	if len(identity) > maxEcho {
+		return t, &TooMuchError{fmt.Sprintf("a ticket of %d bytes came", len(identity))}
 	}
 	t.Nonce, t.Identity = bytes.Clone(nonce), bytes.Clone(identity)
 	return t, eachExtension(extensions, "NewSessionTicket", func(Extension, []byte) {})

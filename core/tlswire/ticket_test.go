@@ -4,8 +4,11 @@ import (
 	"bytes"
 	"crypto/rand"
 	"crypto/tls"
+	"encoding/hex"
+	"errors"
 	"io"
 	"net"
+	"slices"
 	"testing"
 	"time"
 
@@ -78,4 +81,41 @@ func TestSessionTickets(t *testing.T) {
 		_, err := (&tlswire.Session{}).SessionTicket()
 		assert.ErrorIs(t, err, tlswire.ErrNoTickets)
 	})
+}
+
+// TestWhatIsSentBackIsBounded meets servers that give more than a hello has room for.
+func TestWhatIsSentBackIsBounded(t *testing.T) {
+	number := func(n int) []byte { return []byte{byte(n >> 8), byte(n)} }
+	retry := func(size int) []byte { // a HelloRetryRequest with a cookie, in records
+		h := hello(t, tlswire.TLS13)
+		extensions := slices.Concat([]byte{0, 43, 0, 2, 3, 4, 0, 51, 0, 2, 0, 24, 0, 44}, number(size+2), number(size), make([]byte, size))
+		random, err := hex.DecodeString("cf21ad74e59a6111be1d8c021e65b891c2a211167abb8c5e079e09e2c8a8339c")
+		require.NoError(t, err)
+		body := slices.Concat([]byte{3, 3}, random, []byte{byte(len(h.SessionID))}, h.SessionID, []byte{0x13, 1, 0}, number(len(extensions)), extensions)
+		message := slices.Concat([]byte{2, byte(len(body) >> 16), byte(len(body) >> 8), byte(len(body))}, body)
+		var out []byte
+		for part := range slices.Chunk(message, 1<<14) {
+			out = append(out, record(22, part...)...)
+		}
+		return out
+	}
+	var much *tlswire.TooMuchError
+	for size, want := range map[int]bool{100: false, 1 << 14: false, 1<<14 + 1: true, 65000: true} {
+		h := hello(t, tlswire.TLS13)
+		h.Shares = nil
+		_, err := tlswire.Handshake(&scripted{Reader: bytes.NewReader(retry(size))}, h, tlswire.Options{Random: rand.Reader, Shares: []tlswire.Group{tlswire.X25519}})
+		require.Error(t, err, "nothing comes behind it")
+		assert.Equal(t, want, errors.As(err, &much), "a cookie of %d bytes: %v", size, err)
+	}
+	ticket := func(size int) []byte {
+		return slices.Concat([]byte{0, 0, 0, 9, 1, 2, 3, 4, 1, 0}, number(size), make([]byte, size), []byte{0, 0})
+	}
+	given, err := tlswire.ParseSessionTicket(ticket(1 << 14))
+	require.NoError(t, err)
+	h := hello(t, tlswire.TLS13, tlswire.TLS12)
+	given.Suite, given.Key = 0x1301, make([]byte, 32)
+	h.Resume, h.Ticket, h.Cookie, h.Padding = &given, make([]byte, 1<<14), make([]byte, 1<<14), 5000
+	assert.NotPanics(t, func() { h.Message() }, "the most that is sent back fits")
+	_, err = tlswire.ParseSessionTicket(ticket(1<<14 + 1))
+	assert.ErrorAs(t, err, &much)
 }

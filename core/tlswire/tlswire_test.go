@@ -10,6 +10,7 @@ import (
 	"errors"
 	"io"
 	"net"
+	"slices"
 	"testing"
 	"time"
 
@@ -264,10 +265,17 @@ func FuzzExchange(f *testing.F) {
 	f.Add(record(21, 2, 40))
 	f.Add(record(22, 2, 0, 0, 2, 3, 3))
 	f.Add([]byte("HTTP/1.1"))
+	f.Add(record(22, slices.Concat([]byte{2, 0, 0, 54, 3, 3}, make([]byte, 32), []byte{0, 0x13, 1, 0, 0, 14, 0, 43, 0, 2, 3, 4, 0, 51, 0, 4, 0, 29, 0, 0})...))
 	f.Fuzz(func(t *testing.T, answer []byte) {
 		_, err := tlswire.Exchange(&scripted{Reader: bytes.NewReader(answer)}, hello(t, tlswire.TLS12), tlswire.Options{})
 		if err != nil && !errors.Is(err, tlswire.ErrClosed) {
 			assert.NotEmpty(t, err.Error())
+		}
+		for _, version := range []tlswire.Version{tlswire.TLS12, tlswire.TLS13} { // whole handshakes read more, and send back what came
+			s, err := tlswire.Handshake(&scripted{Reader: bytes.NewReader(answer)}, hello(t, version), tlswire.Options{Random: rand.Reader, Shares: []tlswire.Group{tlswire.X25519}})
+			if err == nil {
+				assert.False(t, s.Finished, "nobody knows the keys")
+			}
 		}
 	})
 }
