@@ -21,7 +21,7 @@ type Endpoint struct {
 	NoRoute      []string      `json:"no_route,omitempty" doc:"Addresses not visited, because their family has no route from here"`
 	Observations []Observation `json:"observations"`
 	DNS          *DNS          `json:"dns,omitempty" doc:"What a name server said; absent where none was named"`
-	Asked        bool          `json:"revocation_asked,omitempty" doc:"Issuers were asked about revocation"`
+	RevocationAsked        bool          `json:"revocation_asked,omitempty" doc:"Issuers were asked about revocation"`
 	Revocation   []Revocation  `json:"revocation,omitempty" doc:"What was learnt of the certificates on the path"`
 	Fetched      []Fetched     `json:"fetched,omitempty" doc:"Issuers' certificates that were fetched because the chain lacks them"`
 }
@@ -61,7 +61,7 @@ type Observation struct {
 	Possession   Possession     `json:"possession,omitempty" enum:",shown,failed,not-shown" doc:"Whether the handshake proved the leaf's key"`
 	Groups       *Groups        `json:"groups,omitempty"`
 	Settings     *Settings      `json:"settings,omitempty"`
-	Client       *ClientAuth    `json:"client_certificate,omitempty" doc:"Set when a client certificate is asked for"`
+	ClientCertificate       *ClientAuth    `json:"client_certificate,omitempty" doc:"Set when a client certificate is asked for"`
 	HTTP         *HTTP          `json:"http,omitempty"`
 	Connections  []Connection   `json:"connections"`
 }
@@ -84,7 +84,7 @@ type Version struct {
 	Suite      string     `json:"suite,omitempty" doc:"The cipher suite that the endpoint chose first"`
 	Suites     []string   `json:"suites,omitempty" doc:"All that are accepted, in the order of preference where the endpoint has one"`
 	Order      Order      `json:"order,omitempty" enum:",server,client,partial" doc:"Whose order of preference counts"`
-	Counts     []string   `json:"partial_suites,omitempty" doc:"With partial order, the suites for which the client's order counts"`
+	PartialSuites     []string   `json:"partial_suites,omitempty" doc:"With partial order, the suites for which the client's order counts"`
 	Detail     string     `json:"detail,omitempty" doc:"How it was declined, or why nothing was shown"`
 	Resumption Answer     `json:"resumption,omitempty" enum:",yes,no" doc:"Whether a session goes on; looked at with full effort"`
 }
@@ -152,7 +152,7 @@ type Served struct {
 type Groups struct {
 	Accepted []string     `json:"accepted" doc:"In the order of preference where the endpoint has one"`
 	Order    Order        `json:"order,omitempty" enum:",server,client"`
-	Finite   *FiniteField `json:"finite_field,omitempty" doc:"Of DHE suites up to TLS 1.2"`
+	FiniteField   *FiniteField `json:"finite_field,omitempty" doc:"Of DHE suites up to TLS 1.2"`
 }
 
 // FiniteField is a group of numbers modulo a prime.
@@ -164,20 +164,20 @@ type FiniteField struct {
 
 // Settings are what single hellos show.
 type Settings struct {
-	Renegotiation   Answer   `json:"renegotiation_info" enum:"yes,no,not-shown" doc:"RFC 5746"`
-	ExtendedMaster  Answer   `json:"extended_master_secret" enum:"yes,no,not-shown" doc:"RFC 7627"`
+	RenegotiationInfo   Answer   `json:"renegotiation_info" enum:"yes,no,not-shown" doc:"RFC 5746"`
+	ExtendedMasterSecret  Answer   `json:"extended_master_secret" enum:"yes,no,not-shown" doc:"RFC 7627"`
 	EncryptThenMAC  Answer   `json:"encrypt_then_mac" enum:"yes,no,not-shown" doc:"RFC 7366; shown by suites with CBC only"`
 	Compression     Answer   `json:"compression" enum:"yes,no,not-shown"`
-	Fallback        Answer   `json:"fallback_signal" enum:"yes,no,not-shown" doc:"RFC 7507"`
-	Tickets         Answer   `json:"session_tickets" enum:"yes,no,not-shown"`
+	FallbackSignal        Answer   `json:"fallback_signal" enum:"yes,no,not-shown" doc:"RFC 7507"`
+	SessionTickets         Answer   `json:"session_tickets" enum:"yes,no,not-shown"`
 	Resumption      Answer   `json:"resumption" enum:"yes,no,not-shown"`
 	Heartbeat       Answer   `json:"heartbeat" enum:"yes,no,not-shown" doc:"RFC 6520"`
 	DowngradeMarker Answer   `json:"downgrade_marker" enum:"yes,no,not-shown" doc:"RFC 8446, 4.1.3"`
-	Unknown         Answer   `json:"tolerates_unknown" enum:"yes,no,not-shown" doc:"Reserved versions, suites, groups and extensions (RFC 8701)"`
-	Large           Answer   `json:"tolerates_large" enum:"yes,no,not-shown" doc:"Hellos of more than 4 KiB"`
-	Protocol        string   `json:"alpn,omitempty" doc:"The application protocol chosen among h2 and http/1.1"`
-	Signature       string   `json:"signature_scheme,omitempty" doc:"With which the handshake was signed"`
-	Signatures      []string `json:"signature_schemes,omitempty" doc:"All that the endpoint signs with for its name: of TLS 1.2, and of TLS 1.3 where nothing older is accepted"`
+	ToleratesUnknown         Answer   `json:"tolerates_unknown" enum:"yes,no,not-shown" doc:"Reserved versions, suites, groups and extensions (RFC 8701)"`
+	ToleratesLarge           Answer   `json:"tolerates_large" enum:"yes,no,not-shown" doc:"Hellos of more than 4 KiB"`
+	ALPN        string   `json:"alpn,omitempty" doc:"The application protocol chosen among h2 and http/1.1"`
+	SignatureScheme       string   `json:"signature_scheme,omitempty" doc:"With which the handshake was signed"`
+	SignatureSchemes      []string `json:"signature_schemes,omitempty" doc:"All that the endpoint signs with for its name: of TLS 1.2, and of TLS 1.3 where nothing older is accepted"`
 	NotOffered      string   `json:"not_offered,omitempty" doc:"What the endpoint chose although it was not offered"`
 }
 
@@ -189,7 +189,7 @@ type ClientAuth struct {
 // HTTP are facts of a web server.
 type HTTP struct {
 	Status          int    `json:"status,omitempty"`
-	StrictTransport string `json:"strict_transport_security,omitempty" doc:"The header (RFC 6797)"`
+	StrictTransportSecurity string `json:"strict_transport_security,omitempty" doc:"The header (RFC 6797)"`
 	Plain           *Plain `json:"plain,omitempty" doc:"The plain port; absent when it was not asked"`
 }
 

@@ -12,7 +12,7 @@ type File struct {
 	Items   []Item   `json:"items"`
 	Defects []Defect `json:"defects,omitempty"`
 
-	Asked      bool         `json:"revocation_asked,omitempty" doc:"Issuers were asked about revocation"`
+	RevocationAsked      bool         `json:"revocation_asked,omitempty" doc:"Issuers were asked about revocation"`
 	Revocation []Revocation `json:"revocation,omitempty"`
 	Fetched    []Fetched    `json:"fetched,omitempty" doc:"Issuers' certificates that were fetched because they lack"`
 }
@@ -162,7 +162,7 @@ type Access struct {
 	Inode   uint64   `json:"inode,omitempty"`
 	Links   []string `json:"links,omitempty" doc:"The symbolic links that were followed, and where they led"`
 	Barred  string   `json:"barred,omitempty" doc:"The directory above that others may not enter; empty when none bars the way"`
-	BarredG string   `json:"barred_group,omitempty" doc:"The same for the file's group"`
+	BarredGroup string   `json:"barred_group,omitempty" doc:"The same for the file's group"`
 	Listed  bool     `json:"listed,omitempty" doc:"Others can read the directory that it lies in"`
 }
 

@@ -51,7 +51,7 @@ func (r *Reader) accessOf(path string, stat *syscall.Stat_t, maybeLink bool) *fa
 	if d == nil {
 		return a
 	}
-	a.Barred, a.BarredG = d.barred, d.barredGroup(stat.Gid)
+	a.Barred, a.BarredGroup = d.barred, d.barredGroup(stat.Gid)
 	a.Listed = d.barred == "" && d.own.Perm()&0o5 == 0o5
 	return a
 }

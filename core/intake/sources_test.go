@@ -260,7 +260,7 @@ func TestAccess(t *testing.T) {
 	assert.NotEmpty(t, a.Owner)
 	assert.Equal(t, uint32(0o640), b.Mode)
 	assert.Equal(t, closed, b.Barred)
-	assert.Equal(t, closed, b.BarredG)
+	assert.Equal(t, closed, b.BarredGroup)
 	assert.False(t, b.Listed)
 	assert.Equal(t, []string{link, open}, l.Links)
 	assert.Equal(t, a.Inode, l.Inode, "a link is the same file")

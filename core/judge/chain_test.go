@@ -247,7 +247,7 @@ func TestRevocation(t *testing.T) {
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
 			e := observed(served("1.2,1.3", tt.leaf, lower, upper))
-			e.Asked, e.Revocation = true, tt.facts
+			e.RevocationAsked, e.Revocation = true, tt.facts
 			if tt.name == "a stapled answer is enough" {
 				e.Revocation = []facts.Revocation{fact(tt.leaf, facts.RevocationGood, func(f *facts.Revocation) { f.Source = facts.Stapled })}
 			}
@@ -257,7 +257,7 @@ func TestRevocation(t *testing.T) {
 			assert.Len(t, j.Chains[0].Revocation, 3, "every certificate below the anchor")
 			revoked := slices.Contains(tt.want, "revoke.revoked fault")
 			assert.Equal(t, !revoked, j.Chains[0].Audiences[0].Trusted)
-			e.Asked = false
+			e.RevocationAsked = false
 			if !revoked {
 				assert.Empty(t, judge.Endpoint(e, s.context()).Chains[0].Revocation, "where nothing was asked nothing is said")
 			}
@@ -266,14 +266,14 @@ func TestRevocation(t *testing.T) {
 	t.Run("up to ten days for what was issued before March 2026", func(t *testing.T) {
 		older := s.leaf(s.lower, lasting(time.Date(2026, 3, 14, 0, 0, 0, 0, time.UTC), 10*day))
 		e := observed(served("1.2,1.3", older, lower, upper))
-		e.Asked = true
+		e.RevocationAsked = true
 		context := s.context()
 		context.At = time.Date(2026, 3, 15, 0, 0, 0, 0, time.UTC)
 		assert.NotContains(t, codes(judge.Endpoint(e, context)), "revoke.none-published note")
 	})
 	t.Run("a path without the revoked one is preferred", func(t *testing.T) {
 		e := observed(served("1.2,1.3", listed, lower, upper, s.upper.DER))
-		e.Asked, e.Revocation = true, []facts.Revocation{fact(upper, facts.RevocationRevoked, revoked(&time0))}
+		e.RevocationAsked, e.Revocation = true, []facts.Revocation{fact(upper, facts.RevocationRevoked, revoked(&time0))}
 		j := judge.Endpoint(e, s.context())
 		assert.NotContains(t, codes(j), "revoke.revoked fault")
 		assert.True(t, j.Chains[0].Audiences[0].Trusted)

@@ -114,7 +114,7 @@ func (b *bundle) noAnchor() Finding {
 	} else if at := top.URLs(pki.AccessCAIssuers); !top.SelfIssued() && len(at) > 0 && !b.issuerKnown(top) {
 		f = found("chain.incomplete", id, leaf.Label(), "The chain of %s ends at %s; the certificate of its issuer %q is missing.", leaf.Label(), top.Label(), top.Issuer.Label())
 		f.Remedy = fmt.Sprintf("Fetch the issuer's certificate from %s, add it behind the others, and reload the server.", at[0])
-		f.Evidence.IssuersAt = at
+		f.Evidence.CAIssuers = at
 	} else {
 		f = found("trust.unknown-anchor", id, leaf.Label(), "The chain of %s ends at the issuer %q, which %s does not hold; an intermediate or the anchor may be missing.", leaf.Label(), top.Issuer.Label(), b.storeNames())
 	}

@@ -114,8 +114,8 @@ func checkExposure(file facts.File) []Finding {
 		severity, message = Fault, "Everyone on the machine can read the private key"
 	case a.Mode&0o004 != 0:
 		severity, message = Note, "The private key is readable by everyone, and only the directory "+a.Barred+" bars the way"
-	case a.Mode&0o040 != 0 && a.BarredG != "":
-		severity, message = Note, "The private key is readable by the group "+a.Group+", and only the directory "+a.BarredG+" bars the way"
+	case a.Mode&0o040 != 0 && a.BarredGroup != "":
+		severity, message = Note, "The private key is readable by the group "+a.Group+", and only the directory "+a.BarredGroup+" bars the way"
 	case a.Mode&0o040 != 0 && a.Root:
 		severity, message = Note, "The group "+a.Group+" can read the private key"
 	case a.Mode&0o040 != 0:

@@ -23,11 +23,11 @@ func checkSettings(b *bundle, o facts.Observation) {
 	}
 	note(s.NotOffered != "", "proto.answer-not-offered", "hello", fmt.Sprintf("The endpoint chose %s, which was not offered.", s.NotOffered))
 	note(s.Compression == facts.Yes, "proto.compression", "compression", "Compression is accepted, which lets attackers guess what is encrypted.")
-	note(s.Renegotiation == facts.No, "proto.no-renegotiation-info", "renegotiation", "The endpoint does not say that it secures renegotiation.")
-	note(s.ExtendedMaster == facts.No, "proto.no-extended-master-secret", "extended master secret", "The master secret is not bound to the whole handshake.")
+	note(s.RenegotiationInfo == facts.No, "proto.no-renegotiation-info", "renegotiation", "The endpoint does not say that it secures renegotiation.")
+	note(s.ExtendedMasterSecret == facts.No, "proto.no-extended-master-secret", "extended master secret", "The master secret is not bound to the whole handshake.")
 	note(s.Heartbeat == facts.Yes, "proto.heartbeat", "heartbeat", "The heartbeat extension is answered.")
-	note(s.Unknown == facts.No, "proto.intolerant", "unknown values", "The endpoint answers only when nothing is offered that it does not know; newer clients offer such things.")
-	note(s.Large == facts.No, "proto.intolerant", "large hellos", "The endpoint does not answer hellos of more than 4 KiB, which clients with post-quantum keys send.")
+	note(s.ToleratesUnknown == facts.No, "proto.intolerant", "unknown values", "The endpoint answers only when nothing is offered that it does not know; newer clients offer such things.")
+	note(s.ToleratesLarge == facts.No, "proto.intolerant", "large hellos", "The endpoint does not answer hellos of more than 4 KiB, which clients with post-quantum keys send.")
 	if o.Possession == facts.PossessionFailed && b.leaf != nil {
 		f := found("pair.possession-failed", b.leaf.Fingerprint().String(), b.leaf.Label(), "What the endpoint signed in the handshake does not verify under the certificate of %s: it does not have its key.", b.leaf.Label())
 		f.Evidence = certificateEvidence(b.leaf)
@@ -60,7 +60,7 @@ func checkWeb(b *bundle, o facts.Observation, host string) {
 	if name, err := naming.Parse(host); err != nil || name.IsAddress() {
 		return
 	}
-	if o.HTTP.Status != 0 && o.HTTP.StrictTransport == "" {
+	if o.HTTP.Status != 0 && o.HTTP.StrictTransportSecurity == "" {
 		b.add(found("http.no-strict-transport", host, host, "The web server does not tell browsers to use HTTPS only."))
 	}
 	if p := o.HTTP.Plain; p != nil && p.Status != 0 && !(p.Status >= 300 && p.Status < 400 && strings.HasPrefix(strings.ToLower(p.Location), "https://")) {

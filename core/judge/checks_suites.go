@@ -155,7 +155,7 @@ func checkGroups(b *bundle, o facts.Observation) {
 		return
 	}
 	expected := b.context.Policy.Groups
-	if g := o.Groups.Finite; g != nil && g.Bits < expected.ModulusRisk {
+	if g := o.Groups.FiniteField; g != nil && g.Bits < expected.ModulusRisk {
 		f := found("group.weak-parameters", "finite field", "DHE parameters", "Keys are agreed modulo a prime of %d bits.", g.Bits)
 		if g.Bits < expected.ModulusFault {
 			f.Severity = Fault

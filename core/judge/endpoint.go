@@ -40,7 +40,7 @@ func Endpoint(e facts.Endpoint, context Context) Judgement {
 	pool := newPool()
 	findings, answered := reach(e)
 	for _, o := range e.Observations {
-		b := bundle{context: &context, target: e.Endpoint, records: e.DNS, host: hostOf(e.Endpoint), asked: e.Asked, names: names, versions: map[string]facts.Acceptance{}}
+		b := bundle{context: &context, target: e.Endpoint, records: e.DNS, host: hostOf(e.Endpoint), asked: e.RevocationAsked, names: names, versions: map[string]facts.Acceptance{}}
 		if o.Outcome == facts.Answered {
 			b.observed(o)
 			if b.leaf != nil {

@@ -23,7 +23,7 @@ func File(file facts.File, context Context) Judgement {
 	findings, given, pool := material.findings, material.certificates, newPool()
 	context.learn(file.Fetched, file.Revocation)
 	for _, b := range fileBundles(given, &context) {
-		b.asked = file.Asked
+		b.asked = file.RevocationAsked
 		b.assessed, b.assembled = b.assess(), b.assemble()
 		if !material.damaged { // what is damaged may be just what the path lacks
 			checkPath(b)

@@ -78,7 +78,7 @@ type Evidence struct {
 	Versions     []string         `json:"versions,omitempty" doc:"Protocol versions accepted"`
 	Order        []string         `json:"order,omitempty" doc:"The right order, leaf first"`
 	MissingPEM   []string         `json:"missing_pem,omitempty" doc:"The certificates to add"`
-	IssuersAt    []string         `json:"ca_issuers,omitempty" doc:"Where the issuer's certificate can be had"`
+	CAIssuers    []string         `json:"ca_issuers,omitempty" doc:"Where the issuer's certificate can be had"`
 	Store        string           `json:"store,omitempty"`
 	Places       []string         `json:"places,omitempty" doc:"Addresses that were asked"`
 	Anomalies    []pki.Anomaly    `json:"anomalies,omitempty"`

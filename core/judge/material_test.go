@@ -37,7 +37,7 @@ func TestExposure(t *testing.T) {
 		{"the group", "/etc/x.key", m.key("a"), facts.Access{Mode: 0o640, Owner: "web", Group: "web"}, []string{"key.exposed risk file"}},
 		{"the group, of root's file", "/etc/x.key", m.key("a"), facts.Access{Mode: 0o640, Owner: "root", Root: true}, []string{"key.exposed note file"}},
 		{"the group, encrypted", "/etc/x.key", encrypted, facts.Access{Mode: 0o640, Owner: "web"}, []string{"key.exposed note file"}},
-		{"the group, but a directory bars the way", "/etc/x.key", m.key("a"), facts.Access{Mode: 0o640, Owner: "web", BarredG: "/etc"}, []string{"key.exposed note file"}},
+		{"the group, but a directory bars the way", "/etc/x.key", m.key("a"), facts.Access{Mode: 0o640, Owner: "web", BarredGroup: "/etc"}, []string{"key.exposed note file"}},
 		{"certificates may be read", "/etc/x.crt", m.cert("tides", "a", 5), facts.Access{Mode: 0o644}, []string{}},
 		{"below a published directory", "/var/www/html/x.key", m.key("a"), facts.Access{Mode: 0o600}, []string{"key.published fault file"}},
 		{"in somebody's home page", "/home/kai/public_html/x.key", m.key("a"), facts.Access{Mode: 0o600}, []string{"key.published fault file"}},

@@ -31,7 +31,7 @@ func TestWire(t *testing.T) {
 	}
 	settings := func(change func(*facts.Settings)) func(*facts.Observation) {
 		return func(o *facts.Observation) {
-			o.Settings = &facts.Settings{Renegotiation: facts.Yes, ExtendedMaster: facts.Yes, Heartbeat: facts.No, Compression: facts.No, Unknown: facts.Yes, Large: facts.Unknown}
+			o.Settings = &facts.Settings{RenegotiationInfo: facts.Yes, ExtendedMasterSecret: facts.Yes, Heartbeat: facts.No, Compression: facts.No, ToleratesUnknown: facts.Yes, ToleratesLarge: facts.Unknown}
 			change(o.Settings)
 		}
 	}
@@ -54,18 +54,18 @@ func TestWire(t *testing.T) {
 			[]string{"suite.anonymous fault suites", "suite.export fault suites", "suite.null fault suites"}},
 		{"suites that are not known are passed over", suites(facts.ServerOrder, gcm, "suite 0xfafa", "SSL2_RC4_128_WITH_MD5"), []string{}},
 
-		{"a prime of 1024 bits", groups(facts.Groups{Finite: &facts.FiniteField{Bits: 1024}}), []string{"group.weak-parameters risk finite field"}},
-		{"a prime of 1023 bits", groups(facts.Groups{Finite: &facts.FiniteField{Bits: 1023}}), []string{"group.weak-parameters fault finite field"}},
-		{"a prime of 2048 bits", groups(facts.Groups{Finite: &facts.FiniteField{Bits: 2048, Name: "ffdhe2048"}}), []string{}},
+		{"a prime of 1024 bits", groups(facts.Groups{FiniteField: &facts.FiniteField{Bits: 1024}}), []string{"group.weak-parameters risk finite field"}},
+		{"a prime of 1023 bits", groups(facts.Groups{FiniteField: &facts.FiniteField{Bits: 1023}}), []string{"group.weak-parameters fault finite field"}},
+		{"a prime of 2048 bits", groups(facts.Groups{FiniteField: &facts.FiniteField{Bits: 2048, Name: "ffdhe2048"}}), []string{}},
 		{"no hybrid", groups(facts.Groups{Accepted: []string{"x25519", "secp256r1"}}), []string{"group.no-hybrid note groups"}},
 		{"a hybrid", groups(facts.Groups{Accepted: []string{"x25519", "X25519MLKEM768"}}), []string{}},
 		{"a lattice alone is no hybrid", groups(facts.Groups{Accepted: []string{"MLKEM768"}}), []string{"group.no-hybrid note groups"}},
 
 		{"compression", settings(func(s *facts.Settings) { s.Compression = facts.Yes }), []string{"proto.compression fault compression"}},
-		{"renegotiation", settings(func(s *facts.Settings) { s.Renegotiation = facts.No }), []string{"proto.no-renegotiation-info risk renegotiation"}},
-		{"what was not shown is not missing", settings(func(s *facts.Settings) { s.Renegotiation, s.ExtendedMaster = facts.Unknown, facts.Unknown }), []string{}},
-		{"master secret and heartbeat", settings(func(s *facts.Settings) { s.ExtendedMaster, s.Heartbeat = facts.No, facts.Yes }), []string{"proto.heartbeat note heartbeat", "proto.no-extended-master-secret note extended master secret"}},
-		{"intolerant in two ways", settings(func(s *facts.Settings) { s.Unknown, s.Large = facts.No, facts.No }), []string{"proto.intolerant risk large hellos", "proto.intolerant risk unknown values"}},
+		{"renegotiation", settings(func(s *facts.Settings) { s.RenegotiationInfo = facts.No }), []string{"proto.no-renegotiation-info risk renegotiation"}},
+		{"what was not shown is not missing", settings(func(s *facts.Settings) { s.RenegotiationInfo, s.ExtendedMasterSecret = facts.Unknown, facts.Unknown }), []string{}},
+		{"master secret and heartbeat", settings(func(s *facts.Settings) { s.ExtendedMasterSecret, s.Heartbeat = facts.No, facts.Yes }), []string{"proto.heartbeat note heartbeat", "proto.no-extended-master-secret note extended master secret"}},
+		{"intolerant in two ways", settings(func(s *facts.Settings) { s.ToleratesUnknown, s.ToleratesLarge = facts.No, facts.No }), []string{"proto.intolerant risk large hellos", "proto.intolerant risk unknown values"}},
 		{"not offered", settings(func(s *facts.Settings) { s.NotOffered = "TLS 1.1" }), []string{"proto.answer-not-offered fault hello"}},
 		{"without the key", func(o *facts.Observation) {
 			settings(func(*facts.Settings) {})(o)
@@ -90,7 +90,7 @@ func TestWire(t *testing.T) {
 		}, []string{}},
 
 		{"no strict transport", web(facts.HTTP{Status: 200}), []string{"http.no-strict-transport note " + host}},
-		{"strict transport", web(facts.HTTP{Status: 200, StrictTransport: "max-age=1"}), []string{}},
+		{"strict transport", web(facts.HTTP{Status: 200, StrictTransportSecurity: "max-age=1"}), []string{}},
 		{"no HTTP answered", web(facts.HTTP{}), []string{}},
 		{"plain stays plain", web(facts.HTTP{Plain: &facts.Plain{Status: 200}}), []string{"http.no-redirect note " + host}},
 		{"plain leads elsewhere in plain", web(facts.HTTP{Plain: &facts.Plain{Status: 301, Location: "http://x.example/"}}), []string{"http.no-redirect note " + host}},

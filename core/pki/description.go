@@ -15,7 +15,7 @@ type Description struct {
 	Subject    string      `json:"subject"`
 	Label      string      `json:"label" doc:"Short name of the subject"`
 	Issuer     string      `json:"issuer"`
-	IssuerName string      `json:"issuer_label" doc:"Short name of the issuer"`
+	IssuerLabel string      `json:"issuer_label" doc:"Short name of the issuer"`
 	Serial     string      `json:"serial" doc:"Hexadecimal, lower case, without separators"`
 	Names      []string    `json:"names" doc:"Host names and addresses of the alternative names"`
 	NotBefore  time.Time   `json:"not_before"`
@@ -24,7 +24,7 @@ type Description struct {
 	Signature  string      `json:"signature" doc:"Algorithm of the signature"`
 	CA         bool        `json:"ca"`
 	KeyUsage   []string    `json:"key_usage,omitempty"`
-	ExtUsage   []string    `json:"extended_key_usage,omitempty"`
+	ExtendedKeyUsage   []string    `json:"extended_key_usage,omitempty"`
 	SubjectKey string      `json:"subject_key_id,omitempty"`
 	IssuerKey  string      `json:"authority_key_id,omitempty"`
 	IssuersAt  []string    `json:"ca_issuers,omitempty" doc:"Where the issuer's certificate can be had"`
@@ -35,7 +35,7 @@ type Description struct {
 func (c *Certificate) Describe() Description {
 	d := Description{
 		SHA256: c.fingerprint, SPKISHA256: c.PublicKey.Fingerprint(),
-		Subject: c.Subject.String(), Label: c.Label(), Issuer: c.Issuer.String(), IssuerName: c.Issuer.Label(),
+		Subject: c.Subject.String(), Label: c.Label(), Issuer: c.Issuer.String(), IssuerLabel: c.Issuer.Label(),
 		Serial: c.SerialHex(), Names: c.HostNames(), NotBefore: c.NotBefore, NotAfter: c.NotAfter,
 		Key: c.PublicKey.String(), Signature: c.SignatureAlgorithm.Name, CA: c.IsCA(), KeyUsage: c.KeyUsage.Words(),
 		SubjectKey: hex.EncodeToString(c.SubjectKeyID), IssuerKey: hex.EncodeToString(c.AuthorityKeyID),
@@ -45,7 +45,7 @@ func (c *Certificate) Describe() Description {
 		d.Names = []string{}
 	}
 	for _, id := range c.ExtKeyUsage {
-		d.ExtUsage = append(d.ExtUsage, id.Words())
+		d.ExtendedKeyUsage = append(d.ExtendedKeyUsage, id.Words())
 	}
 	return d
 }

@@ -91,7 +91,7 @@ func TestDescription(t *testing.T) {
 	assert.Equal(t, "1f2e3d", d.Serial)
 	assert.Equal(t, "Tide Office", d.Label)
 	assert.Equal(t, "SHA-256 with ECDSA", d.Signature)
-	assert.Equal(t, []string{"TLS server", "TLS client"}, d.ExtUsage)
+	assert.Equal(t, []string{"TLS server", "TLS client"}, d.ExtendedKeyUsage)
 	assert.Equal(t, "010203", d.SubjectKey)
 	assert.Equal(t, c.Fingerprint(), d.SHA256)
 }
@@ -150,7 +150,7 @@ func TestHostileNames(t *testing.T) {
 	}))
 	require.NoError(t, err)
 	d := c.Describe()
-	for _, text := range append([]string{d.Subject, d.Label, d.Issuer, d.IssuerName}, d.Names...) {
+	for _, text := range append([]string{d.Subject, d.Label, d.Issuer, d.IssuerLabel}, d.Names...) {
 		for _, r := range text {
 			assert.False(t, unicode.IsControl(r) || unicode.Is(unicode.Cf, r), "%q", text)
 		}

@@ -53,9 +53,9 @@ func (v *visit) first(ctx context.Context) (tlswire.Version, bool) {
 		hello.Protocols = []string{"http/1.1"}
 		version, goOn, again := v.handshake(ctx, hello)
 		if version != 0 {
-			v.observation.Settings.Unknown = facts.Yes
+			v.observation.Settings.ToleratesUnknown = facts.Yes
 			if i > 0 {
-				v.observation.Settings.Unknown = facts.No
+				v.observation.Settings.ToleratesUnknown = facts.No
 			}
 			return version, goOn
 		}
@@ -182,11 +182,11 @@ func (v *visit) absorb(a tlswire.Answer) {
 		o.Staple = a.Chain.Staple
 	}
 	v.possession(a)
-	if a.Request != nil && o.Client == nil {
-		o.Client = &facts.ClientAuth{}
+	if a.Request != nil && o.ClientCertificate == nil {
+		o.ClientCertificate = &facts.ClientAuth{}
 		for _, der := range a.Request.Issuers {
 			if name, err := pki.ParseName(der); err == nil {
-				o.Client.Issuers = append(o.Client.Issuers, pki.Printable(name.String()))
+				o.ClientCertificate.Issuers = append(o.ClientCertificate.Issuers, pki.Printable(name.String()))
 			}
 		}
 	}
@@ -195,8 +195,8 @@ func (v *visit) absorb(a tlswire.Answer) {
 	}
 	if a.Hello.Version < tlswire.TLS13 {
 		v.shown(a.Hello)
-	} else if p := a.Protocol(); p != "" && o.Settings.Protocol == "" {
-		o.Settings.Protocol = p
+	} else if p := a.Protocol(); p != "" && o.Settings.ALPN == "" {
+		o.Settings.ALPN = p
 	}
 }
 
@@ -214,8 +214,8 @@ func (v *visit) possession(a tlswire.Answer) {
 	switch {
 	case a.Proof != nil:
 		v.signed(a)
-		if o.Settings.Signature == "" && a.Proof.Scheme != 0 {
-			o.Settings.Signature = a.Proof.Scheme.String()
+		if o.Settings.SignatureScheme == "" && a.Proof.Scheme != 0 {
+			o.Settings.SignatureScheme = a.Proof.Scheme.String()
 		}
 		switch err := pki.CheckHandshake(leaf.PublicKey, uint16(a.Proof.Scheme), a.Proof.Message, a.Proof.Signature); {
 		case err == nil:
@@ -246,10 +246,10 @@ func (v *visit) shown(h tlswire.ServerHello) {
 	if h.Version == tlswire.SSL30 {
 		return
 	}
-	note(&(*s).Renegotiation, h.Renegotiation())
-	note(&(*s).ExtendedMaster, h.ExtendedMaster())
+	note(&(*s).RenegotiationInfo, h.Renegotiation())
+	note(&(*s).ExtendedMasterSecret, h.ExtendedMaster())
 	note(&(*s).Heartbeat, h.Heartbeat())
-	note(&(*s).Tickets, h.TicketPromised())
+	note(&(*s).SessionTickets, h.TicketPromised())
 	if p := h.Suite.Properties(); !p.Authenticated && p.Strength > 0 && p.Cipher != "RC4-128" {
 		note(&(*s).EncryptThenMAC, h.EncryptThenMAC())
 	}
@@ -257,7 +257,7 @@ func (v *visit) shown(h tlswire.ServerHello) {
 		note(&(*s).DowngradeMarker, h.DowngradeMarker())
 	}
 	if p := h.Protocol(); p != "" {
-		(*s).Protocol = p
+		(*s).ALPN = p
 	}
 }
 

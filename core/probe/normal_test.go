@@ -136,12 +136,12 @@ func TestFactsOfAVisit(t *testing.T) {
 		o := observe(t, &tls.Config{Certificates: []tls.Certificate{ec}, CurvePreferences: []tls.CurveID{tls.X25519MLKEM768, tls.X25519, tls.CurveP256, tls.CurveP384}, NextProtos: []string{"h2", "http/1.1"}}, probe.Call{Web: true})
 		assert.Equal(t, []string{"X25519MLKEM768", "x25519", "secp256r1", "secp384r1"}, o.Groups.Accepted)
 		assert.Equal(t, facts.PossessionShown, o.Possession)
-		assert.Equal(t, &facts.HTTP{Status: 302, StrictTransport: "max-age=31536000"}, o.HTTP)
-		assert.Equal(t, facts.Settings{Renegotiation: facts.Yes, ExtendedMaster: facts.Yes, EncryptThenMAC: facts.No, Compression: facts.No, Fallback: facts.Yes, Tickets: facts.Yes,
-			Resumption: facts.Unknown, Heartbeat: facts.No, DowngradeMarker: facts.Yes, Unknown: facts.Yes, Large: facts.Unknown, Protocol: "h2", Signature: "ecdsa_secp256r1_sha256",
-			Signatures: []string{"ecdsa_secp256r1_sha256", "ecdsa_secp384r1_sha384", "ecdsa_secp521r1_sha512"}}, *o.Settings)
+		assert.Equal(t, &facts.HTTP{Status: 302, StrictTransportSecurity: "max-age=31536000"}, o.HTTP)
+		assert.Equal(t, facts.Settings{RenegotiationInfo: facts.Yes, ExtendedMasterSecret: facts.Yes, EncryptThenMAC: facts.No, Compression: facts.No, FallbackSignal: facts.Yes, SessionTickets: facts.Yes,
+			Resumption: facts.Unknown, Heartbeat: facts.No, DowngradeMarker: facts.Yes, ToleratesUnknown: facts.Yes, ToleratesLarge: facts.Unknown, ALPN: "h2", SignatureScheme: "ecdsa_secp256r1_sha256",
+			SignatureSchemes: []string{"ecdsa_secp256r1_sha256", "ecdsa_secp384r1_sha384", "ecdsa_secp521r1_sha512"}}, *o.Settings)
 		assert.Empty(t, o.Others)
-		assert.Nil(t, o.Client)
+		assert.Nil(t, o.ClientCertificate)
 		assert.Equal(t, facts.ServerOrder, o.Groups.Order)
 	})
 	t.Run("two keys and a default of another name", func(t *testing.T) {
@@ -170,8 +170,8 @@ func TestFactsOfAVisit(t *testing.T) {
 		pool := x509.NewCertPool()
 		pool.AddCert(foreign.Leaf)
 		o := observe(t, &tls.Config{Certificates: []tls.Certificate{ec}, ClientAuth: tls.RequireAndVerifyClientCert, ClientCAs: pool}, probe.Call{})
-		require.NotNil(t, o.Client)
-		assert.Equal(t, []string{"O=Tarnholm Harbour Authority, CN=default.tarnholm.example"}, o.Client.Issuers)
+		require.NotNil(t, o.ClientCertificate)
+		assert.Equal(t, []string{"O=Tarnholm Harbour Authority, CN=default.tarnholm.example"}, o.ClientCertificate.Issuers)
 		assert.Equal(t, facts.PossessionShown, o.Possession, "it is examined as far as it goes")
 	})
 	t.Run("static RSA is proved by Finished", func(t *testing.T) {
@@ -188,11 +188,11 @@ func TestFactsOfAVisit(t *testing.T) {
 		assert.Equal(t, facts.Yes, o.Settings.Resumption)
 		assert.Equal(t, facts.Yes, versionOf(o, "TLS 1.3").Resumption)
 		assert.Equal(t, facts.Yes, versionOf(o, "TLS 1.2").Resumption)
-		assert.Equal(t, facts.Yes, o.Settings.Large)
+		assert.Equal(t, facts.Yes, o.Settings.ToleratesLarge)
 		o = observe(t, &tls.Config{Certificates: []tls.Certificate{ec}, SessionTicketsDisabled: true}, probe.Call{Effort: facts.Full, Web: true})
 		assert.Equal(t, facts.No, versionOf(o, "TLS 1.3").Resumption)
 		assert.Equal(t, facts.No, o.Settings.Resumption)
-		assert.Equal(t, facts.No, o.Settings.Tickets)
+		assert.Equal(t, facts.No, o.Settings.SessionTickets)
 	})
 }
 
@@ -216,7 +216,7 @@ func TestSignatureSchemes(t *testing.T) {
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
 			o := observe(t, tt.config, probe.Call{})
-			assert.ElementsMatch(t, tt.want, o.Settings.Signatures)
+			assert.ElementsMatch(t, tt.want, o.Settings.SignatureSchemes)
 			if tt.suites != nil {
 				assert.ElementsMatch(t, tt.suites, versionOf(o, "TLS 1.2").Suites)
 			}

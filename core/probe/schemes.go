@@ -34,7 +34,7 @@ func (v *visit) signed(a tlswire.Answer) {
 		return
 	}
 	v.schemes.met = append(v.schemes.met, a.Proof.Scheme)
-	v.observation.Settings.Signatures = append(v.observation.Settings.Signatures, a.Proof.Scheme.String())
+	v.observation.Settings.SignatureSchemes = append(v.observation.Settings.SignatureSchemes, a.Proof.Scheme.String())
 }
 
 // narrow leaves out the schemes that were met. It reports whether it did.

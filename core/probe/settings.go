@@ -34,9 +34,9 @@ func (v *visit) settings(ctx context.Context) {
 		var alert *tlswire.AlertError
 		switch {
 		case errors.As(err, &alert) && alert.Alert.Name() == "inappropriate_fallback":
-			s.Fallback = facts.Yes
+			s.FallbackSignal = facts.Yes
 		case answer.Hello.Version == versions[1]:
-			s.Fallback = facts.No
+			s.FallbackSignal = facts.No
 		}
 	}
 	if v.call.Effort != facts.Full {
@@ -46,12 +46,12 @@ func (v *visit) settings(ctx context.Context) {
 		hello := v.hello(v.accepted()[0])
 		hello.Padding = 5000
 		answer, err := v.exchange(ctx, "a large hello", hello)
-		s.Large = facts.Unknown
+		s.ToleratesLarge = facts.Unknown
 		switch {
 		case answer.Hello.Version != 0:
-			s.Large = facts.Yes
+			s.ToleratesLarge = facts.Yes
 		case refused(err) || isTimeout(err):
-			s.Large = facts.No
+			s.ToleratesLarge = facts.No
 		}
 	}
 	v.resume(ctx)
@@ -113,7 +113,7 @@ func (v *visit) resumeModern(ctx context.Context) {
 		v.resumed(tlswire.TLS13, false)
 		return
 	}
-	v.observation.Settings.Tickets = facts.Yes
+	v.observation.Settings.SessionTickets = facts.Yes
 	if _, second := session("going on with the session of TLS 1.3", ticket); second != nil {
 		v.resumed(tlswire.TLS13, second.Resumed && second.Finished)
 	}

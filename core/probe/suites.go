@@ -110,7 +110,7 @@ func (v *visit) order(ctx context.Context, version tlswire.Version) {
 	case own || v.prefer(ctx, version, lead(found, special)) == found[0]: // only for these the client's order counts
 		fact.Order = facts.PartialOrder
 		for _, s := range special {
-			fact.Counts = append(fact.Counts, s.String())
+			fact.PartialSuites = append(fact.PartialSuites, s.String())
 		}
 	default:
 		fact.Order = facts.ClientOrder
@@ -235,7 +235,7 @@ func (v *visit) fact() *facts.Groups {
 func (v *visit) finite(prime []byte) {
 	bits := new(big.Int).SetBytes(prime).BitLen()
 	g := v.fact()
-	if g.Finite == nil || bits < g.Finite.Bits {
-		g.Finite = &facts.FiniteField{Bits: bits, Name: tlswire.PrimeName(prime), Prime: hex.EncodeToString(prime)}
+	if g.FiniteField == nil || bits < g.FiniteField.Bits {
+		g.FiniteField = &facts.FiniteField{Bits: bits, Name: tlswire.PrimeName(prime), Prime: hex.EncodeToString(prime)}
 	}
 }

@@ -65,8 +65,8 @@ func (p *Prober) Visit(ctx context.Context, address netip.AddrPort, call Call) (
 		observation: facts.Observation{
 			Address: address, ServerName: call.ServerName, Effort: call.Effort,
 			Versions: []facts.Version{}, Certificates: [][]byte{}, Connections: []facts.Connection{},
-			Settings: &facts.Settings{Renegotiation: facts.Unknown, ExtendedMaster: facts.Unknown, EncryptThenMAC: facts.Unknown, Compression: facts.Unknown,
-				Fallback: facts.Unknown, Tickets: facts.Unknown, Resumption: facts.Unknown, Heartbeat: facts.Unknown, DowngradeMarker: facts.Unknown, Unknown: facts.Unknown, Large: facts.Unknown},
+			Settings: &facts.Settings{RenegotiationInfo: facts.Unknown, ExtendedMasterSecret: facts.Unknown, EncryptThenMAC: facts.Unknown, Compression: facts.Unknown,
+				FallbackSignal: facts.Unknown, SessionTickets: facts.Unknown, Resumption: facts.Unknown, Heartbeat: facts.Unknown, DowngradeMarker: facts.Unknown, ToleratesUnknown: facts.Unknown, ToleratesLarge: facts.Unknown},
 		},
 	}
 	host, leave, err := p.gate.enter(ctx, address.Addr(), !call.NoQueue)

@@ -24,7 +24,7 @@ func (v *visit) ask(session io.ReadWriter) {
 	if err != nil {
 		return // the application is another, or wants something first
 	}
-	v.observation.HTTP = &facts.HTTP{Status: response.status, StrictTransport: pki.Printable(response.header.Get("Strict-Transport-Security"))}
+	v.observation.HTTP = &facts.HTTP{Status: response.status, StrictTransportSecurity: pki.Printable(response.header.Get("Strict-Transport-Security"))}
 }
 
 // page is the head of an answer.

@@ -114,7 +114,7 @@ func (d *Desk) complete(ctx context.Context, t Target) {
 
 func (t Target) parts() (*[]facts.Fetched, *bool, *[]facts.Revocation) {
 	if t.Endpoint != nil {
-		return &t.Endpoint.Fetched, &t.Endpoint.Asked, &t.Endpoint.Revocation
+		return &t.Endpoint.Fetched, &t.Endpoint.RevocationAsked, &t.Endpoint.Revocation
 	}
-	return &t.File.Fetched, &t.File.Asked, &t.File.Revocation
+	return &t.File.Fetched, &t.File.RevocationAsked, &t.File.Revocation
 }

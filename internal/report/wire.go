@@ -136,7 +136,7 @@ func wireRows(o facts.Observation) [][2]string {
 			declined = append(declined, v.Name)
 		}
 		if v.Order == facts.PartialOrder {
-			row("* "+v.Name, "the client's order counts for "+strings.Join(v.Counts, ", "))
+			row("* "+v.Name, "the client's order counts for "+strings.Join(v.PartialSuites, ", "))
 		}
 	}
 	row("not accepted", strings.Join(declined, ", "))
@@ -146,8 +146,8 @@ func wireRows(o facts.Observation) [][2]string {
 			line += ", in the " + string(g.Order) + "'s order"
 		}
 		row("groups", line)
-		if g.Finite != nil {
-			row("finite field", strings.TrimSpace(fmt.Sprintf("%d bits %s", g.Finite.Bits, g.Finite.Name)))
+		if g.FiniteField != nil {
+			row("finite field", strings.TrimSpace(fmt.Sprintf("%d bits %s", g.FiniteField.Bits, g.FiniteField.Name)))
 		}
 	}
 	for _, x := range o.Others {
@@ -158,15 +158,15 @@ func wireRows(o facts.Observation) [][2]string {
 			row("for "+what, "another chain, of "+plural(len(x.Certificates), "certificate"))
 		}
 	}
-	if o.Client != nil {
+	if o.ClientCertificate != nil {
 		issuers := "of any issuer"
-		if len(o.Client.Issuers) > 0 {
-			issuers = "of " + strings.Join(o.Client.Issuers, "; ")
+		if len(o.ClientCertificate.Issuers) > 0 {
+			issuers = "of " + strings.Join(o.ClientCertificate.Issuers, "; ")
 		}
 		row("asks for", "a client certificate "+issuers)
 	}
 	if s := o.Settings; s != nil {
-		row("signs with", strings.Join(s.Signatures, ", "))
+		row("signs with", strings.Join(s.SignatureSchemes, ", "))
 	}
 	row("proof of key", strings.ReplaceAll(string(o.Possession), "-", " "))
 	return rows
@@ -181,23 +181,23 @@ func settingsTable(o facts.Observation) string {
 			is     facts.Answer
 			should string
 		}{
-			{"renegotiation information (RFC 5746)", s.Renegotiation, "yes"}, {"extended master secret (RFC 7627)", s.ExtendedMaster, "yes"},
+			{"renegotiation information (RFC 5746)", s.RenegotiationInfo, "yes"}, {"extended master secret (RFC 7627)", s.ExtendedMasterSecret, "yes"},
 			{"encrypt-then-MAC (RFC 7366)", s.EncryptThenMAC, "yes, where suites with CBC are needed"}, {"compression", s.Compression, "no"},
-			{"fallback signal (RFC 7507)", s.Fallback, "yes, where several versions are accepted"}, {"session tickets", s.Tickets, "either"},
+			{"fallback signal (RFC 7507)", s.FallbackSignal, "yes, where several versions are accepted"}, {"session tickets", s.SessionTickets, "either"},
 			{"resumption", s.Resumption, "either"}, {"heartbeat (RFC 6520)", s.Heartbeat, "no"}, {"downgrade marker (RFC 8446, 4.1.3)", s.DowngradeMarker, "yes, with TLS 1.3"},
-			{"tolerates unknown values (RFC 8701)", s.Unknown, "yes"}, {"tolerates large hellos", s.Large, "yes"},
+			{"tolerates unknown values (RFC 8701)", s.ToleratesUnknown, "yes"}, {"tolerates large hellos", s.ToleratesLarge, "yes"},
 		} {
 			out.AppendRow(table.Row{x.name, strings.ReplaceAll(string(x.is), "-", " "), x.should})
 		}
-		if s.Protocol != "" {
-			out.AppendRow(table.Row{"application protocol (ALPN)", s.Protocol, "either"})
+		if s.ALPN != "" {
+			out.AppendRow(table.Row{"application protocol (ALPN)", s.ALPN, "either"})
 		}
-		if s.Signature != "" {
-			out.AppendRow(table.Row{"signed with", s.Signature, "no SHA-1"})
+		if s.SignatureScheme != "" {
+			out.AppendRow(table.Row{"signed with", s.SignatureScheme, "no SHA-1"})
 		}
 	}
 	if h := o.HTTP; h != nil && h.Status != 0 {
-		strict := h.StrictTransport
+		strict := h.StrictTransportSecurity
 		if strict == "" {
 			strict = "no"
 		}
