@@ -19,7 +19,7 @@ import (
 
 func TestExitStatus(t *testing.T) {
 	outer, inner := anchors("outer"), anchors("inner")
-	at := func(address string) string { return fmt.Sprintf("127.30.%s:%d", address, sharedPort) }
+	at := func(address string) string { return fmt.Sprintf("127.30.%s:%d", address, estate.Port) }
 	file := func(name string) string { return filepath.Join(estate.Files, name) }
 	empty := filepath.Join(t.TempDir(), "empty.pem")
 	require.NoError(t, os.WriteFile(empty, nil, 0o600))
@@ -33,22 +33,22 @@ func TestExitStatus(t *testing.T) {
 		stderr string
 		stdout string
 	}{
-		{"sound", []string{"audit", "tides.tarnholm.example", "--connect", at("1.1"), "--trust", outer}, 0, "", "· sound"},
-		{"faulty", []string{"audit", "cranes.tarnholm.example", "--connect", at("2.1"), "--trust", outer}, 1, "", "time.expired"},
-		{"at risk does not count by default", []string{"audit", "berths.tarnholm.example", "--connect", at("2.2"), "--trust", outer}, 0, "", "time.expires-soon"},
-		{"unless it is asked for", []string{"audit", "berths.tarnholm.example", "--connect", at("2.2"), "--trust", outer, "--fail-from", "risk"}, 1, "", ""},
-		{"notes count when asked for", []string{"audit", "mooring.tarnholm.example", "--connect", at("1.9"), "--trust", outer, "--fail-from", "note"}, 1, "", ""},
-		{"never", []string{"audit", "cranes.tarnholm.example", "--connect", at("2.1"), "--trust", outer, "--fail-from", "never"}, 0, "", "faulty"},
-		{"unreachable", []string{"audit", "drydock.tarnholm.example", "--connect", at("8.1")}, 3, "", "reach.refused"},
-		{"a finding comes before what is unexamined", []string{"audit", "cranes.tarnholm.example", empty, "--connect", at("2.1"), "--trust", outer}, 1, "", "not examined"},
+		{"sound", []string{"audit", "tides.tarnholm.example", "--visit-at", at("1.1"), "--trust", outer}, 0, "", "· sound"},
+		{"faulty", []string{"audit", "cranes.tarnholm.example", "--visit-at", at("2.1"), "--trust", outer}, 1, "", "time.expired"},
+		{"at risk does not count by default", []string{"audit", "berths.tarnholm.example", "--visit-at", at("2.2"), "--trust", outer}, 0, "", "time.expires-soon"},
+		{"unless it is asked for", []string{"audit", "berths.tarnholm.example", "--visit-at", at("2.2"), "--trust", outer, "--fail-from", "risk"}, 1, "", ""},
+		{"notes count when asked for", []string{"audit", "mooring.tarnholm.example", "--visit-at", at("1.9"), "--trust", outer, "--fail-from", "note"}, 1, "", ""},
+		{"never", []string{"audit", "cranes.tarnholm.example", "--visit-at", at("2.1"), "--trust", outer, "--fail-from", "never"}, 0, "", "faulty"},
+		{"unreachable", []string{"audit", "drydock.tarnholm.example", "--visit-at", at("8.1")}, 3, "", "reach.refused"},
+		{"a finding comes before what is unexamined", []string{"audit", "cranes.tarnholm.example", empty, "--visit-at", at("2.1"), "--trust", outer}, 1, "", "not examined"},
 		{"a name that the name server does not know", []string{"audit", "unlisted.tarnholm.example"}, 3, "", "dns.unresolved"},
-		{"all addresses of a name", []string{"audit", fmt.Sprintf("quays.tarnholm.example:%d", sharedPort), "--trust", outer}, 0, "", "· sound"},
-		{"one of several does not answer", []string{"audit", fmt.Sprintf("dredger.tarnholm.example:%d", sharedPort), "--trust", outer}, 0, "", "reach.address-refused"},
-		{"a second store as alternative", []string{"audit", "ledger.tarnholm.example", "--connect", at("1.3"), "--trust", outer, "--trust", inner}, 0, "", "· sound"},
-		{"an audience that does not accept", []string{"audit", "tides.tarnholm.example", "--connect", at("1.1"), "--trust", outer, "--audience", inner}, 1, "", "trust.audience-split"},
-		{"a store of the rehearsal kind", []string{"audit", "pontoon.tarnholm.example", "--connect", at("4.2"), "--trust", outer, "--trust", "rehearsal:" + anchors("rehearsal")}, 1, "", "trust.rehearsal-issuer"},
-		{"as of next year", []string{"audit", "tides.tarnholm.example", "--connect", at("1.1"), "--trust", outer, "--at", "+52w"}, 1, "", "time.expired"},
-		{"names that must be covered", []string{"audit", "tides.tarnholm.example", "--connect", at("1.1"), "--trust", outer, "--name", "tides.tarnholm.example", "--name", "ebb.tarnholm.example"}, 1, "", "does not cover ebb.tarnholm.example"},
+		{"all addresses of a name", []string{"audit", fmt.Sprintf("quays.tarnholm.example:%d", estate.Port), "--trust", outer}, 0, "", "· sound"},
+		{"one of several does not answer", []string{"audit", fmt.Sprintf("dredger.tarnholm.example:%d", estate.Port), "--trust", outer}, 0, "", "reach.address-refused"},
+		{"a second store as alternative", []string{"audit", "ledger.tarnholm.example", "--visit-at", at("1.3"), "--trust", outer, "--trust", inner}, 0, "", "· sound"},
+		{"an audience that does not accept", []string{"audit", "tides.tarnholm.example", "--visit-at", at("1.1"), "--trust", outer, "--audience", inner}, 1, "", "trust.audience-split"},
+		{"a store of the rehearsal kind", []string{"audit", "pontoon.tarnholm.example", "--visit-at", at("4.2"), "--trust", outer, "--trust", "rehearsal:" + anchors("rehearsal")}, 1, "", "trust.rehearsal-issuer"},
+		{"as of next year", []string{"audit", "tides.tarnholm.example", "--visit-at", at("1.1"), "--trust", outer, "--at", "+52w"}, 1, "", "time.expired"},
+		{"names that must be covered", []string{"audit", "tides.tarnholm.example", "--visit-at", at("1.1"), "--trust", outer, "--name", "tides.tarnholm.example", "--name", "ebb.tarnholm.example"}, 1, "", "does not cover ebb.tarnholm.example"},
 		{"a file", []string{"audit", file("tides-fullchain.pem"), "--trust", outer}, 0, "", "· sound"},
 		{"a file and the name it must cover", []string{"audit", file("tides-fullchain.pem"), "--trust", outer, "--name", "ebb.tarnholm.example"}, 1, "", "name.uncovered"},
 		{"the harbour's own bundle", []string{"audit", file("outer-authorities.pem")}, 0, "", "· sound"},
@@ -65,8 +65,8 @@ func TestExitStatus(t *testing.T) {
 		{"no policy", []string{"audit", "a.example", "--policy", "open-sea"}, 2, "open-web", ""},
 		{"no output form", []string{"audit", "a.example", "-o", "xml"}, 2, "table and json", ""},
 		{"no name", []string{"audit", "a.example", "--name", "*.example"}, 2, "neither a host name nor an address", ""},
-		{"no address", []string{"audit", "a.example", "--connect", "b.example"}, 2, "ADDRESS:PORT", ""},
-		{"connect without an endpoint", []string{"audit", file("tides.der"), "--connect", "192.0.2.1"}, 2, "no endpoint is named", ""},
+		{"no address", []string{"audit", "a.example", "--visit-at", "b.example"}, 2, "ADDRESS:PORT", ""},
+		{"visit-at without an endpoint", []string{"audit", file("tides.der"), "--visit-at", "192.0.2.1"}, 2, "no endpoint is named", ""},
 		{"a store that cannot be read", []string{"audit", "a.example", "--trust", "./none.pem"}, 3, "./none.pem", ""},
 		{"a misspelt estate file", []string{"audit", misspelt}, 2, `:2: the key "endpoit" is not known; "endpoint" may be meant`, ""},
 		{"explain", []string{"explain", "chain.incomplete"}, 0, "", "An intermediate certificate is missing"},
@@ -105,7 +105,7 @@ func TestStandardInput(t *testing.T) {
 func TestSettingsFromTheEnvironment(t *testing.T) {
 	t.Setenv("NURVIK_FAIL_FROM", "never")
 	t.Setenv("NURVIK_TRUST", filepath.Join(filepath.Dir(estate.EstateFile), "anchors", "outer.pem"))
-	o := nurvik(t, "audit", "cranes.tarnholm.example", "--connect", fmt.Sprintf("127.30.2.1:%d", sharedPort))
+	o := nurvik(t, "audit", "cranes.tarnholm.example", "--visit-at", fmt.Sprintf("127.30.2.1:%d", estate.Port))
 	assert.Equal(t, 0, o.status, o.stderr)
 	assert.Contains(t, o.stdout, "time.expired")
 	assert.NotContains(t, o.stdout, "trust.")

@@ -37,7 +37,7 @@ func TestChain(t *testing.T) {
 	outer, inner, second := anchors("outer"), anchors("inner"), anchors("second")
 	file := func(name string) string { return filepath.Join(estate.Files, name) }
 	endpoint := func(name, address string, more ...string) []string {
-		return append([]string{name + ".tarnholm.example", "--connect", fmt.Sprintf("127.30.%s:%d", address, sharedPort)}, more...)
+		return append([]string{name + ".tarnholm.example", "--visit-at", fmt.Sprintf("127.30.%s:%d", address, estate.Port)}, more...)
 	}
 	tests := []struct {
 		name   string
@@ -59,7 +59,7 @@ func TestChain(t *testing.T) {
 		{"revoked", endpoint("wreck", "9.2", "--trust", outer), 1, "", []string{"the revocation list: revoked since", "revoke.revoked  fault"}},
 		{"revoked, and nobody asked", endpoint("wreck", "9.2", "--trust", outer, "--no-revocation"), 0, "", []string{"✓"}},
 		{"fetched", endpoint("islet", "3.13", "--trust", outer, "--fetch"), 1, "", []string{"+  Skerry Far Issuing", `Lacks "Skerry Far Issuing"`}},
-		{"a network that is not allowed", []string{"chain-of-none.tarnholm.example", "--connect", fmt.Sprintf("127.30.9.6:%d", sharedPort), "--trust", outer, "--allow-network", "10.0.0"}, 2, "ADDRESS/BITS", nil},
+		{"a network that is not allowed", []string{"chain-of-none.tarnholm.example", "--visit-at", fmt.Sprintf("127.30.9.6:%d", estate.Port), "--trust", outer, "--allow-network", "10.0.0"}, 2, "ADDRESS/BITS", nil},
 		{"in half a year", []string{file("tides-fullchain.pem"), "--trust", outer, "--at", "+200d"}, 1, "", []string{"expired on"}},
 		{"what cannot be computed is no no", endpoint("sextant", "6.3", "--trust", anchors("sextant")), 3, "", []string{"algo.unverifiable"}},
 		{"more paths than anyone looks at", []string{file("maze.pem"), "--trust", outer}, 3, "", []string{"was given up after 2000 checks"}},
@@ -131,7 +131,7 @@ func labelsOf(links []report.ChainLink) []string {
 }
 
 func TestChainWhatIf(t *testing.T) {
-	call := []string{"fairlead.tarnholm.example", "--connect", fmt.Sprintf("127.30.3.11:%d", sharedPort), "--trust", anchors("outer"), "--trust", anchors("second"), "-o", "json"}
+	call := []string{"fairlead.tarnholm.example", "--visit-at", fmt.Sprintf("127.30.3.11:%d", estate.Port), "--trust", anchors("outer"), "--trust", anchors("second"), "-o", "json"}
 	now := answer(t, chainCall(t, call...))
 	require.Len(t, now.Right, 4)
 	root := now.Right[3]

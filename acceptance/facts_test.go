@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nurvik/core/facts"
+	"nurvik/core/words"
 )
 
 // visited are the facts of endpoints of the harbour, by host, after visits of the effort.
@@ -63,8 +64,8 @@ func served(o facts.Observation, to string) string {
 	switch {
 	case i < 0:
 		return "the same"
-	case o.Others[i].Refused != "":
-		return o.Others[i].Refused
+	case o.Others[i].Refused.Given():
+		return words.Of(o.Others[i].Refused)
 	}
 	return "another"
 }

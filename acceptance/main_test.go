@@ -21,12 +21,6 @@ import (
 	"nurvik/internal/harbour"
 )
 
-// Ports of the harbours in these tests, apart from those of other packages.
-const (
-	sharedPort = 24571
-	demoPort   = 24572
-)
-
 // binaries is the directory of the built programs; estate is the shared harbour.
 var (
 	binaries string
@@ -49,7 +43,7 @@ func run(m *testing.M) int {
 	if output, err := build.CombinedOutput(); err != nil {
 		panic(string(output))
 	}
-	estate, err = harbour.Start(harbour.Options{Directory: filepath.Join(directory, "harbour"), Port: sharedPort, Now: time.Now()})
+	estate, err = harbour.Start(harbour.Options{Directory: filepath.Join(directory, "harbour"), Now: time.Now()})
 	if err != nil {
 		panic(err)
 	}

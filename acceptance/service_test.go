@@ -107,7 +107,7 @@ func silentEstate(t *testing.T, count int) string {
 	var text strings.Builder
 	text.WriteString("endpoints:\n")
 	for i := range count {
-		fmt.Fprintf(&text, "  - {endpoint: silent-%d.tarnholm.example, connect: ['%s']}\n", i, l.Addr())
+		fmt.Fprintf(&text, "  - {endpoint: silent-%d.tarnholm.example, visit-at: ['%s']}\n", i, l.Addr())
 	}
 	path := filepath.Join(t.TempDir(), "silent.yaml")
 	require.NoError(t, os.WriteFile(path, []byte(text.String()), 0o600))
@@ -203,7 +203,7 @@ func TestTakenPort(t *testing.T) {
 	assert.Equal(t, 1, o.status)
 	assert.Equal(t, 1, strings.Count(o.stderr, "\n"), "one sentence: %s", o.stderr)
 	assert.Contains(t, o.stderr, "choose another with --listen")
-	o = call(t, "", "nurvikd", "demo", "--once", "--data", dataDirectory(t), "--harbour-port", fmt.Sprint(sharedPort))
+	o = call(t, "", "nurvikd", "demo", "--once", "--data", dataDirectory(t), "--harbour-port", fmt.Sprint(estate.Port))
 	assert.Equal(t, 1, o.status)
 	assert.Contains(t, o.stderr, "--harbour-port")
 	o = call(t, "", "nurvikd", "serv")

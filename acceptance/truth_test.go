@@ -119,7 +119,7 @@ var codeLine = regexp.MustCompile(`([a-z]+\.[a-z0-9-]+)(?:  (fault|risk|note))?$
 // TestDemo reads the table that "make demo" prints.
 func TestDemo(t *testing.T) {
 	listen := freeAddress(t)
-	o := call(t, "", "nurvikd", "demo", "--once", "--data", dataDirectory(t), "--listen", listen, "--harbour-port", "24572", "--handshake-timeout", "5s", "--unsafe-disk")
+	o := call(t, "", "nurvikd", "demo", "--once", "--data", dataDirectory(t), "--listen", listen, "--harbour-port", "0", "--handshake-timeout", "5s", "--unsafe-disk")
 	require.Equal(t, 0, o.status, o.stderr)
 	table, rest, found := strings.Cut(o.stdout, "\n\n")
 	require.True(t, found)

@@ -28,7 +28,6 @@ import (
 	"nurvik/core/forge"
 	"nurvik/core/judge"
 	"nurvik/core/limits"
-	"nurvik/core/policy"
 	"nurvik/core/probe"
 	"nurvik/core/tlswire"
 	"nurvik/internal/audit"
@@ -264,15 +263,11 @@ func auditEstate(task visitTask) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	p, err := policy.Builtin(policy.Default)
-	if err != nil {
-		return 0, err
-	}
 	plan, err := audit.NewPlan(context.Background(), audit.Request{Targets: []string{task.Estate}})
 	if err != nil {
 		return 0, err
 	}
-	result := plan.Run(context.Background(), audit.Options{Prober: probe.New(network, vantage.Afford(limits.Limits{})), Policy: p, At: time.Now()})
+	result := plan.Run(context.Background(), audit.Options{Prober: probe.New(network, vantage.Afford(limits.Limits{})), At: time.Now()})
 	connections := 0
 	for _, t := range result.Targets {
 		if t.Verdict != judge.Sound {

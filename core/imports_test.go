@@ -17,13 +17,15 @@ import (
 // floors are the packages of the core from the ground up: a package may import
 // only what stands on a lower floor.
 var floors = [][]string{
-	{"strictyaml", "pbe", "tlswire", "limits"},
+	{"strictyaml", "pbe", "tlswire", "limits", "life"},
 	{"pki", "forge"},
 	{"facts", "naming", "lifetime", "keystore", "keycheck"},
-	{"intake", "endpoint", "policy", "pairing", "inventory"},
+	{"words", "brief", "endpoint", "policy"},
+	{"intake", "pairing", "inventory"},
 	{"trust"},
 	{"chain", "probe"},
 	{"judge"},
+	{"assess"},
 }
 
 // forbidden are imports that would bring an interface into the core.

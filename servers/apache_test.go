@@ -86,7 +86,7 @@ func TestApache(t *testing.T) {
 			assert.Equal(t, facts.PossessionShown, o.Possession)
 			require.NotNil(t, o.HTTP)
 			assert.Equal(t, 410, o.HTTP.Status)
-			assert.Equal(t, "max-age=86400", o.HTTP.StrictTransport)
+			assert.Equal(t, "max-age=86400", o.HTTP.StrictTransportSecurity)
 		})
 	}
 }
@@ -96,11 +96,11 @@ func TestApacheNamesKeysAndClients(t *testing.T) {
 	address, _ := apache(t, apacheEC+apacheRSA+"SSLVerifyClient optional\nSSLCACertificateFile rsa.crt", "", other)
 	o := visit(t, address, "https")
 	assert.Equal(t, []string{"other-key RSA " + host}, others(t, o), "it is the first, whose certificates everyone gets")
-	require.NotNil(t, o.Client)
-	assert.Len(t, o.Client.Issuers, 1)
+	require.NotNil(t, o.ClientCertificate)
+	assert.Len(t, o.ClientCertificate.Issuers, 1)
 	quays := visitNamed(t, address, "https", "quays.tarnholm.example")
 	assert.Contains(t, others(t, quays), "foreign-name RSA "+host)
-	assert.Nil(t, quays.Client)
+	assert.Nil(t, quays.ClientCertificate)
 }
 
 // TestApacheStapling: the server asks the issuer's responder and sends the answer along.

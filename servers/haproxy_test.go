@@ -71,9 +71,9 @@ func TestHAProxy(t *testing.T) {
 func TestHAProxyNamesAndClients(t *testing.T) {
 	o := visit(t, haproxy(t, "crt %[1]s/other.both crt %[1]s/ec.both verify optional ca-file %[1]s/rsa.crt no-tls-tickets alpn h2,http/1.1"), "https")
 	assert.Equal(t, []string{"no-name ECDSA quays.tarnholm.example", "foreign-name ECDSA quays.tarnholm.example"}, others(t, o))
-	require.NotNil(t, o.Client)
-	assert.Len(t, o.Client.Issuers, 1)
-	assert.Equal(t, "h2", o.Settings.Protocol)
+	require.NotNil(t, o.ClientCertificate)
+	assert.Len(t, o.ClientCertificate.Issuers, 1)
+	assert.Equal(t, "h2", o.Settings.ALPN)
 	strict := visit(t, haproxy(t, "crt %[1]s/ec.both strict-sni"), "https")
 	assert.Equal(t, []string{"no-name alert unrecognized_name", "foreign-name alert unrecognized_name"}, others(t, strict))
 }

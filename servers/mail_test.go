@@ -78,14 +78,14 @@ func TestPostfix(t *testing.T) {
 	}
 	t.Run("client certificates", func(t *testing.T) {
 		o := visit(t, postfix(t, "smtpd_tls_ask_ccert = yes\nsmtpd_tls_CAfile = %[1]s/ec.crt\n"), "smtp")
-		require.NotNil(t, o.Client)
-		assert.Len(t, o.Client.Issuers, 1)
+		require.NotNil(t, o.ClientCertificate)
+		assert.Len(t, o.ClientCertificate.Issuers, 1)
 	})
 	t.Run("no TLS at all", func(t *testing.T) {
 		address := postfix(t, "smtpd_tls_security_level = none\n#%s")
 		o := outcome(t, address, "smtp")
 		assert.Equal(t, facts.DialogueRefused, o.Outcome)
-		assert.Contains(t, o.Detail, "STARTTLS is not offered")
+		assert.Equal(t, facts.Because(facts.UpgradeMissing, "STARTTLS"), o.Detail)
 	})
 }
 
@@ -154,6 +154,6 @@ func TestDovecot(t *testing.T) {
 	})
 	t.Run("client certificates", func(t *testing.T) {
 		o := visit(t, dovecot(t, "ssl_ca = <%[1]s/rsa.crt\nssl_verify_client_cert = yes\n")["imap"], "imap")
-		assert.NotNil(t, o.Client)
+		assert.NotNil(t, o.ClientCertificate)
 	})
 }

@@ -78,7 +78,7 @@ func TestNginx(t *testing.T) {
 			assert.Equal(t, tt.order, orderOf(o, tt.version))
 			assert.Equal(t, facts.PossessionShown, o.Possession)
 			if assert.NotNil(t, o.HTTP) {
-				assert.Equal(t, "max-age=31536000", o.HTTP.StrictTransport)
+				assert.Equal(t, "max-age=31536000", o.HTTP.StrictTransportSecurity)
 				assert.Equal(t, 204, o.HTTP.Status)
 			}
 		})
@@ -111,8 +111,8 @@ func TestNginxGroupsAndClientCertificates(t *testing.T) {
 	require.NotNil(t, o.Groups)
 	assert.Equal(t, []string{"secp384r1", "x25519"}, o.Groups.Accepted)
 	assert.Equal(t, facts.ServerOrder, o.Groups.Order)
-	require.NotNil(t, o.Client)
-	assert.Len(t, o.Client.Issuers, 1)
+	require.NotNil(t, o.ClientCertificate)
+	assert.Len(t, o.ClientCertificate.Issuers, 1)
 }
 
 // TestNginxFiniteField: the parameters of DHE are the file's.
@@ -131,8 +131,8 @@ ssbzSibBsu/6iGtCOGEoXJf//////////wIBAg==
 	o := visit(t, nginx(t, bothKeys+"ssl_protocols TLSv1.2; ssl_ciphers DHE-RSA-AES128-GCM-SHA256; ssl_dhparam "+parameters+";", ""), "https")
 	assert.Equal(t, []string{"TLS 1.2: TLS_DHE_RSA_WITH_AES_128_GCM_SHA256"}, accepted(o))
 	require.NotNil(t, o.Groups)
-	require.NotNil(t, o.Groups.Finite)
-	assert.Equal(t, "ffdhe2048", o.Groups.Finite.Name)
+	require.NotNil(t, o.Groups.FiniteField)
+	assert.Equal(t, "ffdhe2048", o.Groups.FiniteField.Name)
 }
 
 func TestNginxNamesAndKeys(t *testing.T) {
@@ -172,7 +172,7 @@ func TestNginxSessions(t *testing.T) {
 			assert.Equal(t, tt.modern, versionOf(o, "TLS 1.3").Resumption)
 			assert.Equal(t, tt.older, versionOf(o, "TLS 1.2").Resumption)
 			assert.Equal(t, tt.resumed, o.Settings.Resumption)
-			assert.Equal(t, tt.tickets, o.Settings.Tickets)
+			assert.Equal(t, tt.tickets, o.Settings.SessionTickets)
 		})
 	}
 }

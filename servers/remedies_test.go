@@ -63,13 +63,23 @@ func TestRemediesRepair(t *testing.T) {
 				require.Contains(t, before, code, "the careless configuration shows it")
 				e, err := judge.Explain(code)
 				require.NoError(t, err)
-				line, _, _ := strings.Cut(e.Settings[s.name], " (")
+				line := lineFor(e, s.name)
 				require.NotEmpty(t, line)
 				line = strings.TrimSuffix(strings.TrimPrefix(line, "ssl = { "), " }") // Prosody's stand in a table
 				assert.NotContains(t, codesOf(t, s.run(mended(s.bad, line)), s.scheme), code, line)
 			}
 		})
 	}
+}
+
+// lineFor is the line of an entry for a server.
+func lineFor(e judge.Entry, server string) string {
+	for _, edit := range e.Edits {
+		if edit.Server == server {
+			return edit.Line
+		}
+	}
+	return ""
 }
 
 // mended puts a good line in the place of the bad one with the same key, and beside the others.

@@ -58,8 +58,8 @@ func TestSlapd(t *testing.T) {
 	})
 	t.Run("client certificates", func(t *testing.T) {
 		o := visit(t, slapd(t, "TLSCACertificateFile %[1]s/rsa.crt\nTLSVerifyClient try\n"), "ldap")
-		require.NotNil(t, o.Client)
-		assert.Len(t, o.Client.Issuers, 1)
+		require.NotNil(t, o.ClientCertificate)
+		assert.Len(t, o.ClientCertificate.Issuers, 1)
 	})
 }
 
@@ -112,7 +112,7 @@ func TestProsody(t *testing.T) {
 				o := visit(t, address, scheme)
 				assert.Equal(t, tt.want, accepted(o), scheme)
 				assert.Equal(t, facts.PossessionShown, o.Possession)
-				assert.Equal(t, scheme == "xmpp-server", o.Client != nil, "servers ask each other for certificates")
+				assert.Equal(t, scheme == "xmpp-server", o.ClientCertificate != nil, "servers ask each other for certificates")
 			}
 		})
 	}

@@ -32,6 +32,7 @@ import (
 	"nurvik/core/forge"
 	"nurvik/core/limits"
 	"nurvik/core/probe"
+	"nurvik/core/words"
 	"nurvik/internal/vantage"
 )
 
@@ -213,7 +214,7 @@ func others(t *testing.T, o facts.Observation) []string {
 		if i < 0 {
 			continue
 		}
-		word := o.Others[i].Refused
+		word := words.Of(o.Others[i].Refused)
 		if len(o.Others[i].Certificates) > 0 {
 			c, err := x509.ParseCertificate(o.Others[i].Certificates[0])
 			require.NoError(t, err)

@@ -78,7 +78,7 @@ func (q *Inquirer) askResponder(ctx context.Context, place string, c, issuer *pk
 		}
 		answer, err := q.post(ctx, place, pki.OCSPRequest(c, issuer, nonce))
 		if err != nil {
-			return facts.Revocation{Certificate: c.Fingerprint(), Source: facts.FromResponder, At: now, Status: facts.RevocationUnreachable, Detail: pki.Printable(err.Error())}, 0, now.Add(time.Minute)
+			return facts.Revocation{Certificate: c.Fingerprint(), Source: facts.FromResponder, At: now, Status: facts.RevocationUnreachable, Detail: facts.Because(facts.FetchFailed, pki.Printable(err.Error()))}, 0, now.Add(time.Minute)
 		}
 		f := q.Verifier.StatusAnswer(answer, c, issuer, nonce, now)
 		until := now // an answer without an end is asked for anew
@@ -143,7 +143,7 @@ func (q *Inquirer) askLists(ctx context.Context, c, issuer *pki.Certificate, nea
 		fetch(l.Freshest)
 	}
 	if len(lists.Lists) == 0 {
-		out.Status, out.Detail = facts.RevocationUnreachable, strings.Join(failures, "; ")
+		out.Status, out.Detail = facts.RevocationUnreachable, facts.Because(facts.FetchFailed, strings.Join(failures, "; "))
 		return out
 	}
 	l := lists.Of(c, issuer)
@@ -169,11 +169,11 @@ func (q *Inquirer) askLists(ctx context.Context, c, issuer *pki.Certificate, nea
 	case l.Determined:
 		out.Status = facts.RevocationGood
 	case len(failures) > 0:
-		out.Status, out.Detail = facts.RevocationUnreachable, strings.Join(failures, "; ")
+		out.Status, out.Detail = facts.RevocationUnreachable, facts.Because(facts.FetchFailed, strings.Join(failures, "; "))
 	default:
-		out.Status, out.Detail = facts.RevocationBadAnswer, "the lists do not cover the certificate"
+		out.Status, out.Detail = facts.RevocationBadAnswer, facts.Because(facts.ListsElsewhere)
 		if len(l.Problems) > 0 {
-			out.Detail = strings.Join(slices.Compact(l.Problems), "; ")
+			out.Detail = facts.Because(facts.ListsUnusable, strings.Join(slices.Compact(l.Problems), "; "))
 		}
 	}
 	return out

@@ -20,6 +20,7 @@ import (
 	"nurvik/core/facts"
 	"nurvik/core/forge"
 	"nurvik/core/pki"
+	"nurvik/core/words"
 )
 
 // web is a web of a few pages that counts how often each was asked for.
@@ -114,9 +115,9 @@ func TestAskLists(t *testing.T) {
 			q.web.pages["http://quay.tarnholm.example/lists/skerry.crl"] = tt.page(q)
 			got := q.ask(t, nil)
 			require.Len(t, got, 1)
-			assert.Equal(t, tt.status, got[0].Status, got[0].Detail)
-			assert.Contains(t, got[0].Detail, tt.detail)
-			assert.Equal(t, tt.stale, got[0].Stale())
+			assert.Equal(t, tt.status, got[0].Status, words.Of(got[0].Detail))
+			assert.Contains(t, words.Of(got[0].Detail), tt.detail)
+			assert.Equal(t, tt.stale, got[0].NextUpdate != nil && got[0].NextUpdate.Before(got[0].At))
 			assert.Equal(t, facts.FromList, got[0].Source)
 			if tt.status == facts.RevocationRevoked {
 				assert.Equal(t, now.Add(-48*time.Hour), *got[0].RevokedAt)
@@ -155,7 +156,7 @@ func TestAskRemembers(t *testing.T) {
 		q := newQuay(t, func(w *forge.Template) { w.Responder, w.Unlisted = responderPlace, true })
 		first := q.ask(t, nil)
 		assert.Equal(t, facts.RevocationUnreachable, first[0].Status)
-		assert.Contains(t, first[0].Detail, "nothing listens there")
+		assert.Contains(t, words.Of(first[0].Detail), "nothing listens there")
 		q.leaf = leaf(t, q.authority, func(w *forge.Template) { w.Responder, w.Unlisted, w.Serial = responderPlace, true, big.NewInt(8) })
 		assert.Equal(t, facts.RevocationUnreachable, q.ask(t, nil)[0].Status)
 		assert.Equal(t, 1, q.web.asked[responderPlace])
@@ -224,7 +225,7 @@ func TestFetchIssuers(t *testing.T) {
 				for _, der := range f.Certificates {
 					found = append(found, parse(t, der).Label())
 				}
-				failure = f.Failure
+				failure = words.Of(f.Failure)
 			}
 			assert.Equal(t, tt.found, found)
 			assert.Equal(t, tt.failure == "", failure == "", failure)

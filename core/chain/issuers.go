@@ -32,8 +32,8 @@ func (q *Inquirer) FetchIssuers(ctx context.Context, c *pki.Certificate, known f
 					next = issuer
 				}
 			}
-			if next == nil && f.Failure == "" {
-				f.Failure = "what lies there has not issued " + c.Label()
+			if next == nil && !f.Failure.Given() {
+				f.Failure = facts.Because(facts.NotItsIssuer, c.Label())
 			}
 			out = append(out, f)
 		}
@@ -53,7 +53,7 @@ func (q *Inquirer) fetchIssuer(ctx context.Context, place string) facts.Fetched 
 			f.Certificates, err = certificatesIn(data)
 		}
 		if err != nil {
-			f.Failure = pki.Printable(err.Error())
+			f.Failure = facts.Because(facts.FetchFailed, pki.Printable(err.Error()))
 			return f, 0, q.Now().Add(time.Minute)
 		}
 		return f, len(data), q.Now().Add(24 * time.Hour)

@@ -21,36 +21,40 @@ const clockSkew = 5 * time.Minute
 // the answer are facts here; whether it is stale is for the reader to say.
 func (v *Verifier) StatusAnswer(der []byte, c, issuer *pki.Certificate, nonce []byte, at time.Time) facts.Revocation {
 	out := facts.Revocation{Certificate: c.Fingerprint(), Source: facts.FromResponder, At: at}
-	bad := func(format string, args ...any) facts.Revocation {
-		out.Status, out.Detail = facts.RevocationBadAnswer, pki.Printable(fmt.Sprintf(format, args...))
+	bad := func(code facts.Code, args ...any) facts.Revocation {
+		for i, a := range args {
+			args[i] = pki.Printable(fmt.Sprint(a))
+		}
+		out.Status, out.Detail = facts.RevocationBadAnswer, facts.Because(code, args...)
 		return out
 	}
 	r, err := pki.ParseOCSPResponse(der)
 	if err != nil {
 		var malformed *pki.MalformedError
 		if errors.As(err, &malformed) {
-			return bad("the answer cannot be decoded: %s", malformed.Reason)
+			return bad(facts.AnswerUndecodable, malformed.Reason)
 		}
-		return bad("the answer cannot be decoded: %v", err)
+		return bad(facts.AnswerUndecodable, err)
 	}
 	switch r.Status {
 	case pki.OCSPSuccessful:
 	case pki.OCSPTryLater, pki.OCSPInternalError:
-		out.Status, out.Detail = facts.RevocationUnreachable, "the responder says: "+r.Status.Words()
+		out.Status, out.Detail = facts.RevocationUnreachable, facts.Because(facts.ResponderBusy, r.Status.Words())
 		return out
 	default:
-		return bad("the responder refuses: %s", r.Status.Words())
+		return bad(facts.ResponderRefuses, r.Status.Words())
 	}
 	i := slices.IndexFunc(r.Answers, func(a pki.OCSPAnswer) bool { return a.Concerns(c, issuer) })
 	if i < 0 {
-		return bad("the answer is about other certificates")
+		return bad(facts.AnswerNotFor)
 	}
 	if len(r.UnknownCritical) > 0 {
-		return bad("the answer has the critical extension %s, which is not known", r.UnknownCritical[0].Words())
+		return bad(facts.AnswerCritical, r.UnknownCritical[0].Words())
 	}
 	signer, problem := v.responder(r, issuer)
-	if problem != "" {
-		return bad("%s", problem)
+	if problem.Given() {
+		out.Status, out.Detail = facts.RevocationBadAnswer, problem
+		return out
 	}
 	if signer != issuer {
 		out.Signer = signer.Label()
@@ -62,7 +66,7 @@ func (v *Verifier) StatusAnswer(der []byte, c, issuer *pki.Certificate, nonce []
 			out.Nonce = "absent"
 		case !bytes.Equal(r.Nonce, nonce):
 			out.Nonce = ""
-			return bad("the answer carries another nonce than the one that was sent")
+			return bad(facts.AnswerNonce)
 		}
 	}
 	a := r.Answers[i]
@@ -71,7 +75,7 @@ func (v *Verifier) StatusAnswer(der []byte, c, issuer *pki.Certificate, nonce []
 		out.NextUpdate = &a.Expires
 	}
 	if a.ThisUpdate.After(at.Add(clockSkew)) {
-		return bad("the answer is dated %s, which is yet to come", a.ThisUpdate.Format(time.RFC3339))
+		return bad(facts.AnswerEarly, a.ThisUpdate.Format(time.RFC3339))
 	}
 	switch a.Status {
 	case pki.StatusGood:
@@ -79,44 +83,44 @@ func (v *Verifier) StatusAnswer(der []byte, c, issuer *pki.Certificate, nonce []
 	case pki.StatusRevoked:
 		out.Status, out.RevokedAt, out.Reason = facts.RevocationRevoked, &a.RevokedAt, a.Reason.Words()
 	default:
-		return bad("it says that the certificate is not known")
+		return bad(facts.AnswerUnknown)
 	}
 	return out
 }
 
 // responder finds who signed the answer: the issuer itself, or someone whom it
 // has appointed by a certificate for just that (RFC 6960, 4.2.2.2).
-func (v *Verifier) responder(r *pki.OCSPResponse, issuer *pki.Certificate) (signer *pki.Certificate, problem string) {
+func (v *Verifier) responder(r *pki.OCSPResponse, issuer *pki.Certificate) (signer *pki.Certificate, problem facts.Reason) {
 	candidates := []*pki.Certificate{issuer}
 	for _, der := range r.Certificates {
 		if c, err := pki.ParseCertificate(der); err == nil && len(candidates) < maxPathLength {
 			candidates = append(candidates, c)
 		}
 	}
-	problem = "nobody known here has signed the answer"
+	problem = facts.Because(facts.AnswerUnsigned)
 	for _, c := range candidates {
 		if !r.SignedAs(c) {
 			continue
 		}
 		switch err := r.CheckSignedBy(c.PublicKey); {
 		case errors.Is(err, pki.ErrUnverifiable):
-			problem = "the signature of the answer cannot be checked here: it uses " + r.SignatureAlgorithm.Name
+			problem = facts.Because(facts.AnswerUncheckable, r.SignatureAlgorithm.Name)
 			continue
 		case err != nil:
-			problem = "the signature of the answer is wrong"
+			problem = facts.Because(facts.AnswerForged)
 			continue
 		}
 		switch {
 		case c.PublicKey.Match() == issuer.PublicKey.Match() && c.Subject.Key() == issuer.Subject.Key():
-			return issuer, ""
+			return issuer, facts.Reason{}
 		case c.Issuer.Key() != issuer.Subject.Key() || v.check(c, issuer.PublicKey) != nil:
-			problem = fmt.Sprintf("%s signed the answer and was not appointed by the issuer", c.Label())
+			problem = facts.Because(facts.SignerUnappointed, c.Label())
 		case !slices.Contains(c.ExtKeyUsage, pki.UsageOCSPSigning):
-			problem = fmt.Sprintf("%s signed the answer and is not meant for OCSP signing", c.Label())
+			problem = facts.Because(facts.SignerUsage, c.Label())
 		case !lifetime.ValidAt(c, r.ProducedAt):
-			problem = fmt.Sprintf("the certificate of %s was not valid when it signed the answer", c.Label())
+			problem = facts.Because(facts.SignerExpired, c.Label())
 		default:
-			return c, ""
+			return c, facts.Reason{}
 		}
 	}
 	return nil, problem

@@ -153,27 +153,27 @@ func (e *Endpoint) UnmarshalText(text []byte) (err error) {
 	return err
 }
 
-// Connect is where to connect instead of where the name leads: an address and,
+// VisitAt is where to visit an endpoint instead of where the name leads: an address and,
 // optionally, another port.
-type Connect struct {
+type VisitAt struct {
 	Address netip.Addr
 	Port    uint16 // 0 for the endpoint's own
 }
 
-// ParseConnect reads ADDRESS or ADDRESS:PORT.
-func ParseConnect(text string) (Connect, error) {
+// ParseVisitAt reads ADDRESS or ADDRESS:PORT.
+func ParseVisitAt(text string) (VisitAt, error) {
 	if address, err := netip.ParseAddr(naming.Unbracket(text)); err == nil {
-		return Connect{Address: address}, nil
+		return VisitAt{Address: address}, nil
 	}
 	both, err := netip.ParseAddrPort(text)
 	if err != nil || both.Port() == 0 {
-		return Connect{}, fmt.Errorf("%q is no address to connect to: write ADDRESS or ADDRESS:PORT, with [brackets] around an IPv6 address that has a port", text)
+		return VisitAt{}, fmt.Errorf("%q is no address to visit: write ADDRESS or ADDRESS:PORT, with [brackets] around an IPv6 address that has a port", text)
 	}
-	return Connect{Address: both.Addr(), Port: both.Port()}, nil
+	return VisitAt{Address: both.Addr(), Port: both.Port()}, nil
 }
 
 // On returns the address and port for the endpoint.
-func (c Connect) On(e Endpoint) netip.AddrPort {
+func (c VisitAt) On(e Endpoint) netip.AddrPort {
 	if c.Port == 0 {
 		return netip.AddrPortFrom(c.Address, e.Port)
 	}

@@ -77,12 +77,12 @@ func TestConnect(t *testing.T) {
 	for in, want := range map[string]string{
 		"192.0.2.7": "192.0.2.7:8443", "192.0.2.7:9": "192.0.2.7:9", "2001:db8::7": "[2001:db8::7]:8443", "[2001:db8::7]:9": "[2001:db8::7]:9",
 	} {
-		c, err := endpoint.ParseConnect(in)
+		c, err := endpoint.ParseVisitAt(in)
 		require.NoError(t, err, in)
 		assert.Equal(t, netip.MustParseAddrPort(want), c.On(e), in)
 	}
 	for _, in := range []string{"", "tides.tarnholm.example", "192.0.2.7:0", "192.0.2.7:x"} {
-		_, err := endpoint.ParseConnect(in)
+		_, err := endpoint.ParseVisitAt(in)
 		assert.ErrorContains(t, err, "write ADDRESS or ADDRESS:PORT", in)
 	}
 }

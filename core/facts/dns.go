@@ -1,7 +1,5 @@
 package facts
 
-import "slices"
-
 // DNS is what a name server said of an endpoint's name. It is asked where one
 // was named.
 type DNS struct {
@@ -12,7 +10,7 @@ type DNS struct {
 	TLSA      []TLSA   `json:"tlsa,omitempty" doc:"Which certificates are right (RFC 6698)"`
 	TLSAAt    string   `json:"tlsa_at,omitempty"`
 	Validated bool     `json:"validated,omitempty" doc:"The TLSA records were validated by DNSSEC, says a resolver that was declared trustworthy"`
-	Failures  []string `json:"failures,omitempty" doc:"What could not be learnt"`
+	Failures  []Reason `json:"failures,omitempty" doc:"What could not be learnt"`
 }
 
 // CAA is one record of that type (RFC 8659, 4).
@@ -37,17 +35,3 @@ const (
 	UsageAnchor
 	UsageLeaf
 )
-
-// Usable reports whether the record is of a form that is understood (RFC 7671, 4.1).
-func (t TLSA) Usable() bool {
-	size := map[uint8]int{1: 32, 2: 64}[t.Matching]
-	return t.Usage <= UsageLeaf && t.Selector <= 1 && t.Matching <= 2 && len(t.Data) > 0 && (size == 0 || len(t.Data) == size)
-}
-
-// Pinned are the TLSA records that count: validated, and of a form that is understood.
-func (d *DNS) Pinned() []TLSA {
-	if d == nil || !d.Validated {
-		return nil
-	}
-	return slices.DeleteFunc(slices.Clone(d.TLSA), func(t TLSA) bool { return !t.Usable() })
-}

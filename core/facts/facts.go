@@ -6,24 +6,32 @@ package facts
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"time"
 )
 
 // Schema is the version of the JSON form. It grows when a reader of the old
 // form would misunderstand the new one.
-const Schema = "nurvik.facts/1"
+const Schema = "nurvik.facts/2"
+
+// Schemas are the versions that are read and judged: the present one and, once
+// there is a newer one than 2, the one before it.
+var Schemas = []string{Schema}
+
+// Readable reports whether facts of the schema are read and judged.
+func Readable(schema string) bool { return slices.Contains(Schemas, schema) }
 
 // Endpoint is all that is known of one endpoint after its visits.
 type Endpoint struct {
-	Schema       string        `json:"schema"`
-	Endpoint     string        `json:"endpoint" doc:"Canonical form: host:port, with a scheme where the port does not tell"`
-	ResolveError string        `json:"resolve_error,omitempty" doc:"Why the name led to no address"`
-	NoRoute      []string      `json:"no_route,omitempty" doc:"Addresses not visited, because their family has no route from here"`
-	Observations []Observation `json:"observations"`
-	DNS          *DNS          `json:"dns,omitempty" doc:"What a name server said; absent where none was named"`
-	RevocationAsked        bool          `json:"revocation_asked,omitempty" doc:"Issuers were asked about revocation"`
-	Revocation   []Revocation  `json:"revocation,omitempty" doc:"What was learnt of the certificates on the path"`
-	Fetched      []Fetched     `json:"fetched,omitempty" doc:"Issuers' certificates that were fetched because the chain lacks them"`
+	Schema          string        `json:"schema"`
+	Endpoint        string        `json:"endpoint" doc:"Canonical form: host:port, with a scheme where the port does not tell"`
+	ResolveError    Reason        `json:"resolve_error,omitzero" doc:"Why the name led to no address"`
+	NoRoute         []string      `json:"no_route,omitempty" doc:"Addresses not visited, because their family has no route from here"`
+	Observations    []Observation `json:"observations"`
+	DNS             *DNS          `json:"dns,omitempty" doc:"What a name server said; absent where none was named"`
+	RevocationAsked bool          `json:"revocation_asked,omitempty" doc:"Issuers were asked about revocation"`
+	Revocation      []Revocation  `json:"revocation,omitempty" doc:"What was learnt of the certificates on the path"`
+	Fetched         []Fetched     `json:"fetched,omitempty" doc:"Issuers' certificates that were fetched because the chain lacks them"`
 }
 
 // Outcome is how the visit to one address ended.
@@ -46,24 +54,24 @@ const (
 
 // Observation is the result of the visit to one address under one server name.
 type Observation struct {
-	Address      netip.AddrPort `json:"address"`
-	ServerName   string         `json:"server_name" doc:"The name sent in the handshake, empty for none"`
-	At           time.Time      `json:"at"`
-	Outcome      Outcome        `json:"outcome" enum:"answered,refused,timeout,reset,not-tls,bad-message,too-slow,too-much,dialogue-refused,plaintext-after-upgrade"`
-	Detail       string         `json:"detail,omitempty" doc:"What was met, in words"`
-	Cut          string         `json:"cut,omitempty" doc:"Why the visit ended before everything was asked"`
-	Versions     []Version      `json:"versions"`
-	Certificates [][]byte       `json:"certificates" doc:"DER of each certificate, as served"`
-	Staple       []byte         `json:"staple,omitempty" doc:"The OCSP response that came along"`
-	Timestamps   [][]byte       `json:"timestamps,omitempty" doc:"Signed certificate timestamps of the handshake"`
-	Effort       Effort         `json:"effort,omitempty" enum:",quick,normal,full"`
-	Others       []Served       `json:"others,omitempty" doc:"Chains served to other hellos: for another kind of key, without a server name, with a foreign one"`
-	Possession   Possession     `json:"possession,omitempty" enum:",shown,failed,not-shown" doc:"Whether the handshake proved the leaf's key"`
-	Groups       *Groups        `json:"groups,omitempty"`
-	Settings     *Settings      `json:"settings,omitempty"`
-	ClientCertificate       *ClientAuth    `json:"client_certificate,omitempty" doc:"Set when a client certificate is asked for"`
-	HTTP         *HTTP          `json:"http,omitempty"`
-	Connections  []Connection   `json:"connections"`
+	Address           netip.AddrPort `json:"address"`
+	ServerName        string         `json:"server_name" doc:"The name sent in the handshake, empty for none"`
+	At                time.Time      `json:"at"`
+	Outcome           Outcome        `json:"outcome" enum:"answered,refused,timeout,reset,not-tls,bad-message,too-slow,too-much,dialogue-refused,plaintext-after-upgrade"`
+	Detail            Reason         `json:"detail,omitzero" doc:"What was met"`
+	Cut               Reason         `json:"cut,omitzero" doc:"Why the visit ended before everything was asked"`
+	Versions          []Version      `json:"versions"`
+	Certificates      [][]byte       `json:"certificates" doc:"DER of each certificate, as served"`
+	Staple            []byte         `json:"staple,omitempty" doc:"The OCSP response that came along"`
+	Timestamps        [][]byte       `json:"timestamps,omitempty" doc:"Signed certificate timestamps of the handshake"`
+	Effort            Effort         `json:"effort,omitempty" enum:",quick,normal,full"`
+	Others            []Served       `json:"others,omitempty" doc:"Chains served to other hellos: for another kind of key, without a server name, with a foreign one"`
+	Possession        Possession     `json:"possession,omitempty" enum:",shown,failed,not-shown" doc:"Whether the handshake proved the leaf's key"`
+	Groups            *Groups        `json:"groups,omitempty"`
+	Settings          *Settings      `json:"settings,omitempty"`
+	ClientCertificate *ClientAuth    `json:"client_certificate,omitempty" doc:"Set when a client certificate is asked for"`
+	HTTP              *HTTP          `json:"http,omitempty"`
+	Connections       []Connection   `json:"connections"`
 }
 
 // Acceptance tells whether a thing that was offered was taken.
@@ -79,14 +87,14 @@ const (
 
 // Version is one protocol version and whether the endpoint takes it.
 type Version struct {
-	Name       string     `json:"name" doc:"Such as TLS 1.2"`
-	Answer     Acceptance `json:"answer" enum:"accepted,declined,garbled,not-shown"`
-	Suite      string     `json:"suite,omitempty" doc:"The cipher suite that the endpoint chose first"`
-	Suites     []string   `json:"suites,omitempty" doc:"All that are accepted, in the order of preference where the endpoint has one"`
-	Order      Order      `json:"order,omitempty" enum:",server,client,partial" doc:"Whose order of preference counts"`
-	PartialSuites     []string   `json:"partial_suites,omitempty" doc:"With partial order, the suites for which the client's order counts"`
-	Detail     string     `json:"detail,omitempty" doc:"How it was declined, or why nothing was shown"`
-	Resumption Answer     `json:"resumption,omitempty" enum:",yes,no" doc:"Whether a session goes on; looked at with full effort"`
+	Name          string     `json:"name" doc:"Such as TLS 1.2"`
+	Answer        Acceptance `json:"answer" enum:"accepted,declined,garbled,not-shown"`
+	Suite         string     `json:"suite,omitempty" doc:"The cipher suite that the endpoint chose first"`
+	Suites        []string   `json:"suites,omitempty" doc:"All that are accepted, in the order of preference where the endpoint has one"`
+	Order         Order      `json:"order,omitempty" enum:",server,client,partial" doc:"Whose order of preference counts"`
+	PartialSuites []string   `json:"partial_suites,omitempty" doc:"With partial order, the suites for which the client's order counts"`
+	Detail        Reason     `json:"detail,omitzero" doc:"How it was declined, or why nothing was shown"`
+	Resumption    Answer     `json:"resumption,omitempty" enum:",yes,no" doc:"Whether a session goes on; looked at with full effort"`
 }
 
 // Effort is how much a visit asks.
@@ -144,15 +152,15 @@ const (
 type Served struct {
 	To           string   `json:"to" enum:"other-key,no-name,foreign-name" doc:"What was different"`
 	ServerName   string   `json:"server_name,omitempty"`
-	Refused      string   `json:"refused,omitempty" doc:"How that was declined"`
+	Refused      Reason   `json:"refused,omitzero" doc:"How that was declined"`
 	Certificates [][]byte `json:"certificates,omitempty"`
 }
 
 // Groups are the groups for key agreement.
 type Groups struct {
-	Accepted []string     `json:"accepted" doc:"In the order of preference where the endpoint has one"`
-	Order    Order        `json:"order,omitempty" enum:",server,client"`
-	FiniteField   *FiniteField `json:"finite_field,omitempty" doc:"Of DHE suites up to TLS 1.2"`
+	Accepted    []string     `json:"accepted" doc:"In the order of preference where the endpoint has one"`
+	Order       Order        `json:"order,omitempty" enum:",server,client"`
+	FiniteField *FiniteField `json:"finite_field,omitempty" doc:"Of DHE suites up to TLS 1.2"`
 }
 
 // FiniteField is a group of numbers modulo a prime.
@@ -164,21 +172,21 @@ type FiniteField struct {
 
 // Settings are what single hellos show.
 type Settings struct {
-	RenegotiationInfo   Answer   `json:"renegotiation_info" enum:"yes,no,not-shown" doc:"RFC 5746"`
-	ExtendedMasterSecret  Answer   `json:"extended_master_secret" enum:"yes,no,not-shown" doc:"RFC 7627"`
-	EncryptThenMAC  Answer   `json:"encrypt_then_mac" enum:"yes,no,not-shown" doc:"RFC 7366; shown by suites with CBC only"`
-	Compression     Answer   `json:"compression" enum:"yes,no,not-shown"`
-	FallbackSignal        Answer   `json:"fallback_signal" enum:"yes,no,not-shown" doc:"RFC 7507"`
-	SessionTickets         Answer   `json:"session_tickets" enum:"yes,no,not-shown"`
-	Resumption      Answer   `json:"resumption" enum:"yes,no,not-shown"`
-	Heartbeat       Answer   `json:"heartbeat" enum:"yes,no,not-shown" doc:"RFC 6520"`
-	DowngradeMarker Answer   `json:"downgrade_marker" enum:"yes,no,not-shown" doc:"RFC 8446, 4.1.3"`
-	ToleratesUnknown         Answer   `json:"tolerates_unknown" enum:"yes,no,not-shown" doc:"Reserved versions, suites, groups and extensions (RFC 8701)"`
-	ToleratesLarge           Answer   `json:"tolerates_large" enum:"yes,no,not-shown" doc:"Hellos of more than 4 KiB"`
-	ALPN        string   `json:"alpn,omitempty" doc:"The application protocol chosen among h2 and http/1.1"`
-	SignatureScheme       string   `json:"signature_scheme,omitempty" doc:"With which the handshake was signed"`
-	SignatureSchemes      []string `json:"signature_schemes,omitempty" doc:"All that the endpoint signs with for its name: of TLS 1.2, and of TLS 1.3 where nothing older is accepted"`
-	NotOffered      string   `json:"not_offered,omitempty" doc:"What the endpoint chose although it was not offered"`
+	RenegotiationInfo    Answer   `json:"renegotiation_info" enum:"yes,no,not-shown" doc:"RFC 5746"`
+	ExtendedMasterSecret Answer   `json:"extended_master_secret" enum:"yes,no,not-shown" doc:"RFC 7627"`
+	EncryptThenMAC       Answer   `json:"encrypt_then_mac" enum:"yes,no,not-shown" doc:"RFC 7366; shown by suites with CBC only"`
+	Compression          Answer   `json:"compression" enum:"yes,no,not-shown"`
+	FallbackSignal       Answer   `json:"fallback_signal" enum:"yes,no,not-shown" doc:"RFC 7507"`
+	SessionTickets       Answer   `json:"session_tickets" enum:"yes,no,not-shown"`
+	Resumption           Answer   `json:"resumption" enum:"yes,no,not-shown"`
+	Heartbeat            Answer   `json:"heartbeat" enum:"yes,no,not-shown" doc:"RFC 6520"`
+	DowngradeMarker      Answer   `json:"downgrade_marker" enum:"yes,no,not-shown" doc:"RFC 8446, 4.1.3"`
+	ToleratesUnknown     Answer   `json:"tolerates_unknown" enum:"yes,no,not-shown" doc:"Reserved versions, suites, groups and extensions (RFC 8701)"`
+	ToleratesLarge       Answer   `json:"tolerates_large" enum:"yes,no,not-shown" doc:"Hellos of more than 4 KiB"`
+	ALPN                 string   `json:"alpn,omitempty" doc:"The application protocol chosen among h2 and http/1.1"`
+	SignatureScheme      string   `json:"signature_scheme,omitempty" doc:"With which the handshake was signed"`
+	SignatureSchemes     []string `json:"signature_schemes,omitempty" doc:"All that the endpoint signs with for its name: of TLS 1.2, and of TLS 1.3 where nothing older is accepted"`
+	NotOffered           string   `json:"not_offered,omitempty" doc:"What the endpoint chose although it was not offered"`
 }
 
 // ClientAuth is what an endpoint says that asks for a client certificate.
@@ -188,24 +196,24 @@ type ClientAuth struct {
 
 // HTTP are facts of a web server.
 type HTTP struct {
-	Status          int    `json:"status,omitempty"`
+	Status                  int    `json:"status,omitempty"`
 	StrictTransportSecurity string `json:"strict_transport_security,omitempty" doc:"The header (RFC 6797)"`
-	Plain           *Plain `json:"plain,omitempty" doc:"The plain port; absent when it was not asked"`
+	Plain                   *Plain `json:"plain,omitempty" doc:"The plain port; absent when it was not asked"`
 }
 
 // Plain is the answer of the plain HTTP port.
 type Plain struct {
 	Address  string `json:"address"`
-	Failure  string `json:"failure,omitempty"`
+	Failure  Reason `json:"failure,omitzero"`
 	Status   int    `json:"status,omitempty"`
 	Location string `json:"location,omitempty"`
 }
 
 // Connection is the record of one connection of a visit.
 type Connection struct {
-	Purpose  string        `json:"purpose"`
+	Purpose  Reason        `json:"purpose"`
 	Sent     int           `json:"sent" doc:"Bytes"`
 	Received int           `json:"received" doc:"Bytes"`
-	Duration time.Duration `json:"duration_ns" doc:"Nanoseconds"`
-	Outcome  string        `json:"outcome"`
+	Duration time.Duration `json:"duration" doc:"Nanoseconds"`
+	Outcome  Reason        `json:"outcome"`
 }

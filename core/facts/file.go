@@ -1,7 +1,5 @@
 package facts
 
-import "nurvik/core/pki"
-
 // File is what one file, or one entry of an archive, holds. It has the public
 // side of everything and no private part of any key.
 type File struct {
@@ -12,9 +10,9 @@ type File struct {
 	Items   []Item   `json:"items"`
 	Defects []Defect `json:"defects,omitempty"`
 
-	RevocationAsked      bool         `json:"revocation_asked,omitempty" doc:"Issuers were asked about revocation"`
-	Revocation []Revocation `json:"revocation,omitempty"`
-	Fetched    []Fetched    `json:"fetched,omitempty" doc:"Issuers' certificates that were fetched because they lack"`
+	RevocationAsked bool         `json:"revocation_asked,omitempty" doc:"Issuers were asked about revocation"`
+	Revocation      []Revocation `json:"revocation,omitempty"`
+	Fetched         []Fetched    `json:"fetched,omitempty" doc:"Issuers' certificates that were fetched because they lack"`
 }
 
 // ItemKind says what a piece of material is.
@@ -44,42 +42,7 @@ type Item struct {
 	Trusted   bool   `json:"trusted,omitempty" doc:"The keystore marks it as an anchor"`
 	Unchecked bool   `json:"unchecked,omitempty" doc:"The integrity of the keystore was not checked"`
 	Locked    string `json:"locked,omitempty" enum:",no-password,wrong-password,unsupported,too-costly,damaged" doc:"Why a keystore stayed closed"`
-	Detail    string `json:"detail,omitempty" doc:"More of it, in words"`
-
-	known *pki.Brief // what the reader learnt while decoding; nil in facts that were stored
-}
-
-// Learnt returns the item with what was learnt of it while it was decoded.
-func (i Item) Learnt(known *pki.Brief) Item {
-	i.known = known
-	return i
-}
-
-// Brief is what sorting needs of a certificate, a request or a key; nil for
-// other kinds, and where it cannot be decoded or its public half is not known.
-func (i Item) Brief() *pki.Brief {
-	if i.known != nil {
-		return i.known
-	}
-	switch i.Kind {
-	case Certificate:
-		if c, err := pki.ParseCertificate(i.DER); err == nil {
-			return c.Brief()
-		}
-	case Request:
-		if r, err := pki.ParseRequest(i.DER); err == nil {
-			return r.Brief()
-		}
-	case PublicKey:
-		if k, err := pki.ParsePublicKey(i.DER); err == nil {
-			return k.Brief()
-		}
-	case PrivateKey:
-		if k, err := pki.ParsePublicKey(i.Key.SPKI); err == nil {
-			return k.Brief()
-		}
-	}
-	return nil
+	Detail    Reason `json:"detail,omitzero" doc:"More of it"`
 }
 
 // Place is where in a file something lies.
@@ -106,9 +69,9 @@ type Key struct {
 	Type       string   `json:"type,omitempty" doc:"Such as EC P-256"`
 	Structure  string   `json:"structure" doc:"PKCS#8, PKCS#1, SEC1 or DSA"`
 	Encrypted  bool     `json:"encrypted,omitempty"`
-	Protection string   `json:"protection,omitempty" doc:"How it is encrypted, in words"`
+	Protection string   `json:"protection,omitempty" doc:"The scheme by which it is encrypted"`
 	Locked     string   `json:"locked,omitempty" enum:",no-password,wrong-password,unsupported,too-costly,damaged" doc:"Why it could not be opened"`
-	Problems   []string `json:"problems,omitempty" doc:"What does not agree inside, in words"`
+	Problems   []Reason `json:"problems,omitempty" doc:"What does not agree inside"`
 }
 
 // Grammar says what RFC 7468, section 3, allows.
@@ -148,22 +111,22 @@ type Defect struct {
 	Kind    DefectKind `json:"kind"`
 	Line    int        `json:"line,omitempty"`
 	Offset  int        `json:"offset" doc:"Bytes from the start of the file"`
-	Text    string     `json:"text" doc:"What is wrong, in words"`
+	Reason  Reason     `json:"reason" doc:"What is wrong"`
 	Grammar Grammar    `json:"grammar,omitempty" enum:",standard,lax,outside" doc:"What RFC 7468 section 3 says of it"`
 }
 
 // Access is who can read a file, and the way to it.
 type Access struct {
-	Mode    uint32   `json:"mode" doc:"Permission bits"`
-	Owner   string   `json:"owner" doc:"Name, or number where there is none"`
-	Group   string   `json:"group"`
-	Root    bool     `json:"root,omitempty" doc:"The owner is root"`
-	Device  uint64   `json:"device,omitempty"`
-	Inode   uint64   `json:"inode,omitempty"`
-	Links   []string `json:"links,omitempty" doc:"The symbolic links that were followed, and where they led"`
-	Barred  string   `json:"barred,omitempty" doc:"The directory above that others may not enter; empty when none bars the way"`
+	Mode        uint32   `json:"mode" doc:"Permission bits"`
+	Owner       string   `json:"owner" doc:"Name, or number where there is none"`
+	Group       string   `json:"group"`
+	Root        bool     `json:"root,omitempty" doc:"The owner is root"`
+	Device      uint64   `json:"device,omitempty"`
+	Inode       uint64   `json:"inode,omitempty"`
+	Links       []string `json:"links,omitempty" doc:"The symbolic links that were followed, and where they led"`
+	Barred      string   `json:"barred,omitempty" doc:"The directory above that others may not enter; empty when none bars the way"`
 	BarredGroup string   `json:"barred_group,omitempty" doc:"The same for the file's group"`
-	Listed  bool     `json:"listed,omitempty" doc:"Others can read the directory that it lies in"`
+	Listed      bool     `json:"listed,omitempty" doc:"Others can read the directory that it lies in"`
 }
 
 // Certificates are the items that are certificates, in their order.

@@ -34,7 +34,7 @@ type Revocation struct {
 	Places      []string         `json:"places,omitempty" doc:"Addresses that were asked"`
 	At          time.Time        `json:"at" doc:"When it was asked"`
 	Status      RevocationStatus `json:"status" enum:"good,revoked,bad-answer,unreachable"`
-	Detail      string           `json:"detail,omitempty" doc:"Why it is no answer"`
+	Detail      Reason           `json:"detail,omitzero" doc:"Why it is no answer"`
 	ThisUpdate  *time.Time       `json:"this_update,omitempty"`
 	NextUpdate  *time.Time       `json:"next_update,omitempty" doc:"When newer information was promised"`
 	RevokedAt   *time.Time       `json:"revoked_at,omitempty"`
@@ -43,12 +43,9 @@ type Revocation struct {
 	Nonce       string           `json:"nonce,omitempty" enum:",same,absent" doc:"Of a responder's answer (RFC 9654)"`
 }
 
-// Stale reports whether newer information was promised for a time before the asking.
-func (r Revocation) Stale() bool { return r.NextUpdate != nil && r.NextUpdate.Before(r.At) }
-
 // Fetched is an issuer's certificate that came from the address in a certificate.
 type Fetched struct {
 	Place        string   `json:"place"`
 	Certificates [][]byte `json:"certificates,omitempty"`
-	Failure      string   `json:"failure,omitempty"`
+	Failure      Reason   `json:"failure,omitzero"`
 }

@@ -41,12 +41,12 @@ func (e *expansion) add(path string, data []byte, depth int) {
 		return
 	}
 	if depth >= MaxNesting {
-		e.files = append(e.files, tooLarge(newFile(path), "it is an archive inside %d others, and no deeper one is opened", MaxNesting))
+		e.files = append(e.files, tooLarge(newFile(path), facts.NestedTooDeep, MaxNesting))
 		return
 	}
 	if err := open(path, data, depth); err != nil && !e.over {
 		f := newFile(path)
-		f.Defects = []facts.Defect{{Kind: facts.Damaged, Text: "the archive is damaged: " + err.Error()}}
+		f.Defects = []facts.Defect{{Kind: facts.Damaged, Reason: facts.Because(facts.ArchiveDamaged, err)}}
 		e.files = append(e.files, f)
 	}
 }
@@ -56,13 +56,13 @@ var errLimit = errors.New("a limit was passed")
 // entry reads one entry within the limits. compressed is its size in the archive in bytes, 0 where it is not known.
 func (e *expansion) entry(archive, name string, stream io.Reader, compressed int64, depth int) error {
 	path := archive + "/" + pki.Printable(strings.TrimPrefix(name, "/"))
-	limit := func(format string, args ...any) error {
+	limit := func(code facts.Code, args ...any) error {
 		e.over = true
-		e.files = append(e.files, tooLarge(newFile(path), format, args...))
+		e.files = append(e.files, tooLarge(newFile(path), code, args...))
 		return errLimit
 	}
 	if e.count++; e.count > MaxEntries {
-		return limit("the archive has more than %d entries; the rest is not read", MaxEntries)
+		return limit(facts.TooManyEntries, MaxEntries)
 	}
 	most := int64(MaxFileSize)
 	if compressed > 0 {
@@ -73,11 +73,11 @@ func (e *expansion) entry(archive, name string, stream io.Reader, compressed int
 	e.size += int(n)
 	switch {
 	case n > MaxFileSize:
-		return limit("an entry expands to more than 64 MiB and is not read")
+		return limit(facts.EntryTooLarge)
 	case n > most:
-		return limit("an entry expands to more than %d times its size and is not read", MaxRatio)
+		return limit(facts.EntryTooDense, MaxRatio)
 	case e.size > MaxArchiveSize:
-		return limit("the archive expands to more than 256 MiB; the rest is not read")
+		return limit(facts.ArchiveTooLarge)
 	case err != nil:
 		return err
 	}
@@ -99,7 +99,7 @@ func (e *expansion) zip(path string, data []byte, depth int) error {
 		}
 		if file.Flags&1 != 0 {
 			f := newFile(path + "/" + pki.Printable(file.Name))
-			f.Items = []facts.Item{{Kind: facts.Keystore, Container: "zip", Locked: facts.Unsupported, Detail: "it is encrypted; unpack it first"}}
+			f.Items = []facts.Item{{Kind: facts.Keystore, Container: "zip", Locked: facts.Unsupported, Detail: facts.Because(facts.EncryptedEntry)}}
 			e.files = append(e.files, f)
 			continue
 		}
@@ -144,7 +144,7 @@ func (e *expansion) gzip(path string, data []byte, depth int) error {
 	expanded, err := io.ReadAll(io.LimitReader(stream, most+1))
 	if int64(len(expanded)) > most {
 		e.over = true
-		e.files = append(e.files, tooLarge(newFile(path), "it expands to more than 64 MiB or %d times its size and is not read", MaxRatio))
+		e.files = append(e.files, tooLarge(newFile(path), facts.EntryTooDense, MaxRatio))
 		return errLimit
 	}
 	if err != nil {

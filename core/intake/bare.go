@@ -41,7 +41,7 @@ func (s *scan) bare(t *text) bool {
 	s.bytes(inner)
 	s.depth--
 	if nested && len(s.file.Items)+len(s.file.Defects) > before && (around.Field == "" || around.Form != "") {
-		s.defect(facts.DoubleBase64, facts.Outside, s.place.Line, s.place.Offset, "the text was encoded in base64 twice")
+		s.defect(facts.DoubleBase64, facts.Outside, s.place.Line, s.place.Offset, facts.TextTwiceEncoded)
 	}
 	s.place, s.origin = around, outer
 	return len(s.file.Items)+len(s.file.Defects) > before

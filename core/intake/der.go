@@ -1,9 +1,7 @@
 package intake
 
 import (
-	"bytes"
 	"encoding/asn1"
-	"hash/maphash"
 	"math/big"
 
 	"golang.org/x/crypto/cryptobyte"
@@ -60,7 +58,7 @@ func (s *scan) der(data []byte) bool {
 			if !beginsLikeMaterial(part) {
 				return offset > 0
 			}
-			s.defect(facts.Damaged, "", s.place.Line, s.place.Offset, "it ends after %d of %d bytes: it is cut off", len(part), size)
+			s.defect(facts.Damaged, "", s.place.Line, s.place.Offset, facts.CutOff, len(part), size)
 			return true
 		}
 		got, reason := s.element(part[:size], isNothing)
@@ -69,7 +67,7 @@ func (s *scan) der(data []byte) bool {
 			return false
 		case got == isNothing && offset == 0:
 			if reason != "" {
-				s.defect(facts.Damaged, "", s.place.Line, s.place.Offset, "it cannot be read: %s", reason)
+				s.defect(facts.Damaged, "", s.place.Line, s.place.Offset, facts.Unreadable, reason)
 			}
 			return reason != ""
 		case got == isNothing: // nothing is claimed of what follows
@@ -135,7 +133,7 @@ func (s *scan) element(der []byte, promised shape) (got shape, reason string) {
 			s.keystore(store)
 		}
 	case isParameters:
-		s.add(facts.Item{Kind: facts.Parameters, DER: der, Detail: pki.DescribeParameters(der)})
+		s.add(facts.Item{Kind: facts.Parameters, DER: der})
 	}
 	if err != nil {
 		return isNothing, err.Error()
@@ -146,30 +144,15 @@ func (s *scan) element(der []byte, promised shape) (got shape, reason string) {
 // signed adds a certificate or a request. What was met before, in whatever
 // file, is not decoded again: the same intermediates lie everywhere.
 func (s *scan) signed(der []byte, kind shape) error {
-	id := maphash.Bytes(sums, der)
-	if known, ok := s.reader.met.Load(id); ok {
-		item := known.(*facts.Item)
-		if bytes.Equal(item.DER, der) && (item.Kind == facts.Certificate) == (kind == isCertificate) {
-			s.add(*item)
-			return nil
-		}
+	item := facts.Item{Kind: facts.Certificate}
+	decode := s.reader.Memory.Certificate
+	if kind == isRequest {
+		item.Kind, decode = facts.Request, s.reader.Memory.Request
 	}
-	item := facts.Item{Kind: facts.Certificate, DER: der}
-	if kind == isCertificate {
-		c, err := pki.ParseCertificate(der)
-		if err != nil {
-			return err
-		}
-		item = item.Learnt(c.Brief())
-	} else {
-		r, err := pki.ParseRequest(der)
-		if err != nil {
-			return err
-		}
-		item.Kind = facts.Request
-		item = item.Learnt(r.Brief())
+	var err error
+	if item.DER, _, err = decode(der); err != nil {
+		return err
 	}
-	s.reader.met.Store(id, &item)
 	s.add(item)
 	return nil
 }
@@ -198,7 +181,7 @@ func (s *scan) set(der []byte) error {
 			s.place.Offset = around.Offset + set.Offsets[i]
 		}
 		if got, reason := s.element(c, isCertificate); got == isNothing {
-			s.damaged("certificate %d of the set cannot be read: %s", i+1, reason)
+			s.damaged(facts.SetMember, i+1, reason)
 			continue
 		}
 		s.file.Items[len(s.file.Items)-1].Container = "PKCS#7"
@@ -208,10 +191,10 @@ func (s *scan) set(der []byte) error {
 		s.element(list, isRevocationList)
 	}
 	if err != nil {
-		s.damaged("the set of certificates cannot be read to its end: %v", err)
+		s.damaged(facts.SetDamaged, err)
 	}
 	if len(set.Certificates)+len(set.RevocationLists) == 0 {
-		s.add(facts.Item{Kind: facts.Keystore, Container: "PKCS#7", Detail: "it holds no certificate"})
+		s.add(facts.Item{Kind: facts.Keystore, Container: "PKCS#7", Detail: facts.Because(facts.NoCertificates)})
 	}
 	return nil
 }

@@ -15,6 +15,7 @@ import (
 
 	"nurvik/core/facts"
 	"nurvik/core/intake"
+	"nurvik/core/words"
 )
 
 // TestHostileTexts reads files of some megabytes that would take hours if any
@@ -97,7 +98,7 @@ func TestBoundedArchives(t *testing.T) {
 			text := fmt.Sprint(err)
 			for _, f := range files {
 				for _, d := range f.Defects {
-					text += d.Text
+					text += words.Of(d.Reason)
 				}
 			}
 			assert.Contains(t, text, tt.says)

@@ -10,9 +10,11 @@ import (
 	"strings"
 	"sync"
 
+	"nurvik/core/brief"
 	"nurvik/core/facts"
 	"nurvik/core/keystore"
 	"nurvik/core/pbe"
+	"nurvik/core/words"
 )
 
 // Limits of reading: no real bundle or archive comes near, and a hostile one
@@ -41,11 +43,11 @@ type Reader struct {
 	// with the file as far as it was read: the key is its last item. The facts
 	// never hold it.
 	Private func(file *facts.File, der []byte)
+	Memory  *brief.Memory // of what was decoded; nil remembers nothing
 
 	once        sync.Once
 	directories sync.Map // what is known of directories, by path
 	names       sync.Map // of owners and groups, by number
-	met         sync.Map // certificates and requests that were decoded, by sums of their DER
 }
 
 // ReadFile reads the file at the path: one set of facts, or one for each entry
@@ -94,7 +96,7 @@ func (r *Reader) read(name string, stream io.Reader, expected int64, access func
 	}
 	var files []facts.File
 	if len(data) > MaxFileSize {
-		files = []facts.File{tooLarge(newFile(name), "it is larger than 64 MiB and is not read")}
+		files = []facts.File{tooLarge(newFile(name), facts.FileOver64MiB)}
 	} else {
 		e := &expansion{reader: r}
 		e.add(name, data, 0)
@@ -118,7 +120,7 @@ func (r *Reader) read(name string, stream io.Reader, expected int64, access func
 	for _, f := range files {
 		for _, d := range f.Defects {
 			if d.Kind == facts.TooLarge {
-				failure = fmt.Errorf("%s: %w: %s", f.Path, ErrTooLarge, d.Text)
+				failure = fmt.Errorf("%s: %w: %s", f.Path, ErrTooLarge, words.Of(d.Reason))
 			}
 		}
 	}
@@ -143,8 +145,8 @@ func newFile(path string) facts.File {
 	return facts.File{Schema: facts.Schema, Path: path, Items: []facts.Item{}}
 }
 
-func tooLarge(f facts.File, format string, args ...any) facts.File {
-	f.Defects = append(f.Defects, facts.Defect{Kind: facts.TooLarge, Text: fmt.Sprintf(format, args...)})
+func tooLarge(f facts.File, code facts.Code, args ...any) facts.File {
+	f.Defects = append(f.Defects, facts.Defect{Kind: facts.TooLarge, Reason: facts.Because(code, args...)})
 	return f
 }
 
@@ -193,23 +195,23 @@ func (s *scan) at(t *text, position int) (line, offset int) {
 // mostDefects of one file are noted; more tell nothing new.
 const mostDefects = 100
 
-func (s *scan) defectAt(t *text, position int, kind facts.DefectKind, grammar facts.Grammar, format string, args ...any) {
+func (s *scan) defectAt(t *text, position int, kind facts.DefectKind, grammar facts.Grammar, code facts.Code, args ...any) {
 	if len(s.file.Defects) >= mostDefects { // counting lines backwards is not free
 		return
 	}
 	line, offset := s.at(t, position)
-	s.defect(kind, grammar, line, offset, format, args...)
+	s.defect(kind, grammar, line, offset, code, args...)
 }
 
-func (s *scan) defect(kind facts.DefectKind, grammar facts.Grammar, line, offset int, format string, args ...any) {
+func (s *scan) defect(kind facts.DefectKind, grammar facts.Grammar, line, offset int, code facts.Code, args ...any) {
 	if len(s.file.Defects) < mostDefects {
-		s.file.Defects = append(s.file.Defects, facts.Defect{Kind: kind, Grammar: grammar, Line: line, Offset: offset, Text: fmt.Sprintf(format, args...)})
+		s.file.Defects = append(s.file.Defects, facts.Defect{Kind: kind, Grammar: grammar, Line: line, Offset: offset, Reason: facts.Because(code, args...)})
 	}
 }
 
 // damaged notes a defect at the place of the part that is looked at.
-func (s *scan) damaged(format string, args ...any) {
-	s.defect(facts.Damaged, facts.Outside, s.place.Line, s.place.Offset, format, args...)
+func (s *scan) damaged(code facts.Code, args ...any) {
+	s.defect(facts.Damaged, facts.Outside, s.place.Line, s.place.Offset, code, args...)
 }
 
 // bytes decides by the contents what a part is.
@@ -238,7 +240,7 @@ func (s *scan) finish() {
 	}
 	for _, item := range s.file.Items {
 		if certificates && item.Kind == facts.PrivateKey && item.Container == "" {
-			s.defect(facts.KeyAmong, facts.Standard, item.Line, item.Offset, "a private key lies in a file that is by its name meant for certificates")
+			s.defect(facts.KeyAmong, facts.Standard, item.Line, item.Offset, facts.KeyInCertificates)
 			return
 		}
 	}

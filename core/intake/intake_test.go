@@ -22,6 +22,7 @@ import (
 	"nurvik/core/intake"
 	"nurvik/core/keystore"
 	"nurvik/core/pbe"
+	"nurvik/core/words"
 )
 
 // set is a key, its certificate and its request, each in DER.
@@ -249,7 +250,7 @@ func FuzzRecognise(f *testing.F) {
 			require.NotEmpty(t, i.Kind)
 		}
 		for _, d := range file.Defects {
-			require.NotEmpty(t, d.Text)
+			require.NotEmpty(t, words.Of(d.Reason))
 			require.True(t, d.Offset >= 0 && d.Offset <= len(data))
 		}
 	})

@@ -58,10 +58,10 @@ func (s *scan) block(label, encryption string, der []byte, incomplete bool) {
 		der = der[:min(elementSize(der), len(der))]
 	}
 	if s.again(der) && known {
-		s.defect(facts.Repeated, facts.Standard, s.place.Line, s.place.Offset, "the same block stands in this file already")
+		s.defect(facts.Repeated, facts.Standard, s.place.Line, s.place.Offset, facts.BlockRepeated)
 	}
 	if text := string(der[:min(len(der), 11)]); text == "-----BEGIN " || len(der) > 0 && der[0] != 0x30 && looksBase64(der) {
-		s.defect(facts.DoubleBase64, facts.Outside, s.place.Line, s.place.Offset, "what the block holds is text: it was encoded in base64 twice")
+		s.defect(facts.DoubleBase64, facts.Outside, s.place.Line, s.place.Offset, facts.BlockTwiceEncoded)
 		around, outer := s.place, s.origin
 		s.origin = &origin{line: s.place.Line, offset: s.place.Offset}
 		s.place.Form = joined(s.place.Form, "base64")
@@ -75,12 +75,12 @@ func (s *scan) block(label, encryption string, der []byte, incomplete bool) {
 	got, reason := s.element(der, promised)
 	switch {
 	case got == isNothing && known && !incomplete:
-		s.damaged("the block cannot be read as %s: %s", shapeWords[promised], reason)
+		s.damaged(facts.BlockUnreadable, shapeWords[promised], reason)
 	case got == isNothing:
 	case !known:
-		s.defect(facts.WrongLabel, facts.Outside, s.place.Line, s.place.Offset, "the label %q is not in use; the block holds %s", pki.Printable(label), shapeWords[got])
+		s.defect(facts.WrongLabel, facts.Outside, s.place.Line, s.place.Offset, facts.LabelUnknown, pki.Printable(label), shapeWords[got])
 	case got != promised && label != "ANY PRIVATE KEY":
-		s.defect(facts.WrongLabel, facts.Outside, s.place.Line, s.place.Offset, "the label says %q and the block holds %s", label, shapeWords[got])
+		s.defect(facts.WrongLabel, facts.Outside, s.place.Line, s.place.Offset, facts.LabelOther, label, shapeWords[got])
 	}
 }
 
@@ -126,12 +126,13 @@ func (s *scan) add(item facts.Item) {
 
 // key adds a private key. encrypted says how it was protected, "" for not.
 func (s *scan) key(structure string, key *pki.PrivateKey, private []byte, protection string) {
-	k := &facts.Key{SPKI: key.Public.Raw, Structure: structure, Encrypted: protection != "", Protection: protection, Problems: key.Problems}
+	k := &facts.Key{SPKI: key.Public.Raw, Structure: structure, Encrypted: protection != "", Protection: protection}
+	for _, problem := range key.Problems {
+		k.Problems = append(k.Problems, facts.Because(facts.KeyPartsDisagree, problem))
+	}
 	item := facts.Item{Kind: facts.PrivateKey, Key: k}
 	if key.Comparable() {
-		known := key.Public.Brief()
-		k.Type = known.KeyText
-		item = item.Learnt(known)
+		k.Type = s.reader.Memory.Learn(key.Public).KeyText
 	} else {
 		k.Type = key.Public.String()
 	}
@@ -206,7 +207,7 @@ func (s *scan) keystore(store *keystore.Store) {
 	around := s.place
 	s.place.Form = joined(strings.TrimSuffix(around.Form, "DER"), store.Kind)
 	for _, problem := range store.Problems {
-		s.damaged("a part of the %s keystore cannot be read: %s", store.Kind, problem)
+		s.damaged(facts.StoreDamaged, store.Kind, problem)
 	}
 	locked := false
 	for _, e := range store.Entries {
@@ -219,12 +220,12 @@ func (s *scan) keystore(store *keystore.Store) {
 			s.add(facts.Item{Kind: facts.SecretKey})
 		case keystore.RevocationList:
 			if got, reason := s.element(e.List, isRevocationList); got == isNothing {
-				s.damaged("the revocation list %q in the keystore cannot be read: %s", e.Alias, reason)
+				s.damaged(facts.StoreList, e.Alias, reason)
 			}
 		}
 		for _, der := range e.Certificates {
 			if _, err := pki.ParseCertificate(der); err != nil {
-				s.damaged("the certificate %q in the keystore cannot be read: %v", e.Alias, err)
+				s.damaged(facts.StoreCertificate, e.Alias, err)
 				continue
 			}
 			s.add(facts.Item{Kind: facts.Certificate, DER: der, Trusted: e.Kind == keystore.Trusted})
@@ -235,9 +236,9 @@ func (s *scan) keystore(store *keystore.Store) {
 		}
 	}
 	if store.Locked != nil && !locked || len(store.Entries) == 0 {
-		detail := "it has no entries"
+		detail := facts.Because(facts.NoEntries)
 		if store.Locked != nil {
-			detail = store.Locked.Error()
+			detail = facts.Because(facts.ProtectionUnknown, store.Locked)
 		}
 		s.add(facts.Item{Kind: facts.Keystore, Container: store.Kind, Locked: reasonOf(store.Locked), Detail: detail})
 	}
@@ -249,7 +250,7 @@ func (s *scan) entryKey(e keystore.Entry) {
 	case e.Locked != nil:
 		s.lockedKey("PKCS#8", e.Protection, e.Locked)
 	case key == nil:
-		s.damaged("the private key %q in the keystore cannot be read", e.Alias)
+		s.damaged(facts.StoreKey, e.Alias)
 	default:
 		s.key(structure, key, e.Key, e.Protection)
 	}

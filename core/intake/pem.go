@@ -59,22 +59,22 @@ func firstText(data []byte, from, to int) int {
 // whole notes what concerns the text as a whole.
 func (s *scan) whole(t *text, outside int) {
 	if outside >= 0 {
-		s.defectAt(t, outside, facts.TextBetween, facts.Standard, "there is text outside the blocks")
+		s.defectAt(t, outside, facts.TextBetween, facts.Standard, facts.TextOutside)
 	}
 	for _, o := range t.oddities {
 		switch o.kind {
 		case facts.UTF16:
-			s.defect(facts.UTF16, facts.Outside, 1, 0, "the file is written in UTF-16; PEM is read as ASCII")
+			s.defect(facts.UTF16, facts.Outside, 1, 0, facts.InUTF16)
 		case facts.ByteOrderMark:
-			s.defect(facts.ByteOrderMark, facts.Outside, 1, 0, "the file begins with a byte-order mark")
+			s.defect(facts.ByteOrderMark, facts.Outside, 1, 0, facts.BeginsWithMark)
 		}
 	}
 	if i := bytes.IndexByte(t.data, '\r'); i >= 0 {
-		kind := "old-Mac line ends (CR)"
+		kind := facts.OldMacLines
 		if i+1 < len(t.data) && t.data[i+1] == '\n' {
-			kind = "Windows line ends (CRLF)"
+			kind = facts.WindowsLines
 		}
-		s.defectAt(t, i, facts.LineEnds, facts.Standard, "the file has %s", kind)
+		s.defectAt(t, i, facts.LineEnds, facts.Standard, kind)
 	}
 }
 
@@ -189,25 +189,24 @@ func (s *scan) frame(t *text, f frame) {
 	body, odd := bytes.TrimRight(t.data[f.body:f.bodyEnd], " \t"), false
 	for _, o := range []struct {
 		kind facts.DefectKind
-		text string
-	}{{facts.TypographicDashes, "typographic dashes, as mail programs and word processors write them, stand where hyphens must"},
-		{facts.Entities, "HTML entities stand in the block: it was copied from the source of a page"}} {
+		code facts.Code
+	}{{facts.TypographicDashes, facts.Dashes}, {facts.Entities, facts.HTMLEntities}} {
 		if p, found := t.odd(o.kind, f.start, f.end); found {
 			odd = true
-			s.defectAt(t, p, o.kind, facts.Outside, "%s", o.text)
+			s.defectAt(t, p, o.kind, facts.Outside, o.code)
 		}
 	}
 	if f.unpaired {
 		if len(bytes.TrimSpace(body)) == 0 {
-			s.damaged("the BEGIN line stands alone, without contents and END line")
+			s.damaged(facts.LoneBegin)
 			return
 		}
-		s.damaged("the block has no END line: it is cut off")
+		s.damaged(facts.BlockCutOff)
 	} else if !odd {
 		s.boundaries(f)
 	}
 	if f.runTogether {
-		s.defectAt(t, f.start, facts.RunTogether, facts.Lax, "the block begins on the line on which the block before ends; a line end is missing between them")
+		s.defectAt(t, f.start, facts.RunTogether, facts.Lax, facts.BeginRunsOn)
 	}
 	headers, start := pemHeaders(body)
 	form := lineForm(body[start:], f.indented, f.unpaired)
@@ -216,18 +215,18 @@ func (s *scan) frame(t *text, f frame) {
 		if !f.indented {
 			p = f.body + start + form.space
 		}
-		s.defectAt(t, p, facts.WhiteSpace, facts.Lax, "there are spaces, indentation or empty lines inside or around the block")
+		s.defectAt(t, p, facts.WhiteSpace, facts.Lax, facts.SpaceInside)
 	}
 	if form.length > 0 {
-		s.defectAt(t, f.body+start+form.at, facts.LineLength, facts.Lax, "a line has %d characters; every line but the last has 64", form.length)
+		s.defectAt(t, f.body+start+form.at, facts.LineLength, facts.Lax, facts.LineOfOtherLength, form.length)
 	}
 	if !f.unpaired && !form.closed {
-		s.defectAt(t, f.bodyEnd, facts.RunTogether, facts.Lax, "the END line does not begin on a line of its own")
+		s.defectAt(t, f.bodyEnd, facts.RunTogether, facts.Lax, facts.EndRunsOn)
 	}
 	der, reason := decodeBody(body[start:])
 	if reason != "" {
 		if !f.unpaired {
-			s.damaged("the block cannot be read: %s", reason)
+			s.damaged(facts.BlockDamaged, reason)
 		}
 		return
 	}
@@ -245,11 +244,11 @@ func joined(outer, inner string) string {
 func (s *scan) boundaries(f frame) {
 	switch {
 	case f.left != 5 && f.left < 10, f.right != 5, f.endLeft != 5, f.endRight != 5:
-		s.defect(facts.WrongLabel, facts.Outside, s.place.Line, s.place.Offset, "the BEGIN or END line has not five hyphens on each side")
+		s.defect(facts.WrongLabel, facts.Outside, s.place.Line, s.place.Offset, facts.LabelHyphens)
 	case f.label != strings.TrimSpace(f.label), f.endLabel != strings.TrimSpace(f.endLabel):
-		s.defect(facts.WrongLabel, facts.Outside, s.place.Line, s.place.Offset, "there are spaces between the label and the hyphens")
+		s.defect(facts.WrongLabel, facts.Outside, s.place.Line, s.place.Offset, facts.LabelSpaces)
 	case f.label != f.endLabel:
-		s.defect(facts.WrongLabel, facts.Outside, s.place.Line, s.place.Offset, "the block begins as %q and ends as %q", pki.Printable(f.label), pki.Printable(f.endLabel))
+		s.defect(facts.WrongLabel, facts.Outside, s.place.Line, s.place.Offset, facts.LabelsDiffer, pki.Printable(f.label), pki.Printable(f.endLabel))
 	}
 }
 

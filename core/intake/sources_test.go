@@ -24,6 +24,7 @@ import (
 	"nurvik/core/forge"
 	"nurvik/core/intake"
 	"nurvik/core/keystore"
+	"nurvik/core/words"
 )
 
 const password = "Lodestar 7"
@@ -102,7 +103,7 @@ func TestArchives(t *testing.T) {
 			for _, f := range files {
 				paths = append(paths, f.Path)
 				for _, d := range f.Defects {
-					text += d.Text
+					text += words.Of(d.Reason)
 				}
 				if f.Path != "offer" {
 					assert.Equal(t, "offer", f.Archive)
@@ -120,7 +121,7 @@ func TestArchives(t *testing.T) {
 		}
 		files, err := new(intake.Reader).Read("offer", strings.NewReader(tarred(t, many...)))
 		require.ErrorIs(t, err, intake.ErrTooLarge)
-		assert.Contains(t, files[len(files)-1].Defects[0].Text, "more than 10000 entries")
+		assert.Contains(t, words.Of(files[len(files)-1].Defects[0].Reason), "more than 10000 entries")
 	})
 }
 

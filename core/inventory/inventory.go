@@ -8,6 +8,7 @@ import (
 
 	"nurvik/core/facts"
 	"nurvik/core/pki"
+	"nurvik/core/words"
 )
 
 // Entry is one piece of material in words.
@@ -57,7 +58,7 @@ func Of(item facts.Item, fields bool) Entry {
 	case facts.PrivateKey:
 		parts = e.privateKey(item.Key)
 	case facts.Parameters:
-		e.What, e.Label = "parameters", item.Detail
+		e.What, e.Label = "parameters", pki.DescribeParameters(item.DER)
 	case facts.SecretKey:
 		e.What = "secret key"
 	case facts.Keystore:
@@ -66,7 +67,7 @@ func Of(item facts.Item, fields bool) Entry {
 			e.What = "encrypted entry"
 		}
 		if item.Locked == "" {
-			e.Remarks = append(e.Remarks, item.Detail)
+			e.Remarks = append(e.Remarks, words.Of(item.Detail))
 		}
 	}
 	if item.Locked != "" {
@@ -169,7 +170,7 @@ func (e *Entry) privateKey(key *facts.Key) []Field {
 		e.Remarks = append(e.Remarks, Locked[key.Locked])
 	}
 	for _, problem := range key.Problems {
-		e.Remarks = append(e.Remarks, "inconsistent: "+problem)
+		e.Remarks = append(e.Remarks, "inconsistent: "+words.Of(problem))
 	}
 	return fields
 }

@@ -61,9 +61,9 @@ func TestSiblingsAndAlternates(t *testing.T) {
 	}{
 		{"in the place of the right one, which is known", [][]byte{leaf, sibling.DER, s.upper.DER}, know, []string{"chain.wrong-sibling fault"}, "SHA-256 " + s.parse(s.lower.DER).Fingerprint().String()},
 		{"the right one is known nowhere", [][]byte{leaf, sibling.DER, s.upper.DER}, nil, []string{"chain.wrong-sibling fault"}, "with the key identifier " + fmt.Sprintf("%x", s.lower.KeyID)},
-		{"without key identifiers", [][]byte{bare, nameless.DER, s.upper.DER}, know, []string{"chain.wrong-sibling fault"}, "comes along as PEM"},
+		{"without key identifiers", [][]byte{bare, nameless.DER, s.upper.DER}, know, []string{"chain.wrong-sibling fault"}, "is included as PEM"},
 		{"beside the right one", [][]byte{leaf, s.lower.DER, s.upper.DER, sibling.DER}, nil, []string{"chain.wrong-sibling note"}, "Remove the certificate"},
-		{"higher up", [][]byte{leaf, s.lower.DER, s.authority(s.root, forge.Template{Name: "Upper"}).DER}, know, []string{"chain.wrong-sibling fault"}, "in its place"},
+		{"higher up", [][]byte{leaf, s.lower.DER, s.authority(s.root, forge.Template{Name: "Upper"}).DER}, know, []string{"chain.wrong-sibling fault"}, "Replace it with"},
 		{"the right key and a signature that fails is no sibling", [][]byte{s.leaf(s.lower, func(w *forge.Template) { w.Spoilt = true }), s.lower.DER, s.upper.DER}, nil, []string{"chain.bad-signature fault"}, ""},
 
 		{"an expired cross-certificate", [][]byte{leaf, s.lower.DER, s.upper.DER, expired}, nil, []string{"chain.expired-alternate risk"}, "Remove the expired certificate"},
@@ -209,7 +209,7 @@ func TestRevocation(t *testing.T) {
 	}
 	time0, future := now.Add(-day), now.Add(day)
 	fact := func(der []byte, status facts.RevocationStatus, change func(*facts.Revocation)) facts.Revocation {
-		f := facts.Revocation{Certificate: s.parse(der).Fingerprint(), Source: facts.FromResponder, At: now, Status: status, Detail: "because", NextUpdate: &future}
+		f := facts.Revocation{Certificate: s.parse(der).Fingerprint(), Source: facts.FromResponder, At: now, Status: status, Detail: facts.Because(facts.AnswerNotFor), NextUpdate: &future}
 		if change != nil {
 			change(&f)
 		}

@@ -92,40 +92,6 @@ func TestAuthorization(t *testing.T) {
 	}
 }
 
-// TestWhoIsChecked judges mail between servers: a certificate of a private issuer, or one's own.
-func TestWhoIsChecked(t *testing.T) {
-	s := newScene(t)
-	private := s.authority(nil, forge.Template{Name: "Private Root"})
-	der := s.leaf(private, nil)
-	leaf, root := s.parse(der), s.parse(private.DER)
-	tests := []struct {
-		name          string
-		tlsa          []facts.TLSA
-		authenticated bool
-		want          []string
-	}{
-		{"nobody checks", nil, false, []string{"trust.unknown-anchor note"}},
-		{"declared to be authenticated", nil, true, []string{"trust.unknown-anchor fault"}},
-		{"a record names the leaf, and takes the place of all else", []facts.TLSA{{Usage: 3, Selector: 1, Matching: 1, Data: sum256(leaf.PublicKey.Raw)}}, false, []string{"trust.unknown-anchor note"}},
-		{"a record makes the issuer an anchor", []facts.TLSA{{Usage: 2, Selector: 0, Matching: 1, Data: sum256(root.Raw)}}, false, []string{}},
-		{"a record names another", []facts.TLSA{{Usage: 3, Selector: 1, Matching: 1, Data: sum256(nil)}}, false, []string{"dns.tlsa-mismatch fault _25._tcp." + host, "trust.unknown-anchor fault"}},
-	}
-	for _, tt := range tests {
-		t.Run(tt.name, func(t *testing.T) {
-			e := observed(served("1.2,1.3", der, private.DER))
-			e.Endpoint = "smtp://" + host
-			e.DNS = &facts.DNS{TLSA: tt.tlsa, TLSAAt: "_25._tcp." + host, Validated: true}
-			got := []string{}
-			for _, code := range codes(judge.Endpoint(e, s.context().For(e, tt.authenticated))) {
-				if code != "chain.root-sent note" {
-					got = append(got, code)
-				}
-			}
-			assert.Equal(t, tt.want, got)
-		})
-	}
-}
-
 // TestPolicyLists judges one endpoint by policies with lists of their own.
 func TestPolicyLists(t *testing.T) {
 	s := newScene(t)
@@ -167,9 +133,14 @@ func TestPolicyLists(t *testing.T) {
 			j := judge.Endpoint(observed(tt.observation), context)
 			assert.Equal(t, tt.want, codes(j))
 			for _, f := range j.Findings {
-				if f.Code == "suite.weak-cipher" || f.Code == "group.weak-parameters" || f.Code == "proto.obsolete" {
+				switch f.Code {
+				case "suite.weak-cipher", "group.weak-parameters":
 					assert.Contains(t, f.Message, "the policy does not allow")
-					assert.Empty(t, f.Settings, "the usual lines would not repair it")
+					assert.Empty(t, f.Edits, "the usual lines would not repair it")
+				case "proto.obsolete":
+					assert.Contains(t, f.Message, "the policy does not allow")
+					assert.Equal(t, "ssl_protocols TLSv1.3;", f.Edits[0].Line, "the line leaves what the policy allows")
+					assert.Contains(t, f.Remedy, "keep TLS 1.3,")
 				}
 				assert.NotContains(t, f.Remedy, "RC4")
 			}

@@ -134,7 +134,7 @@ func TestReach(t *testing.T) {
 	s := newScene(t)
 	good := served("1.2,1.3", s.leaf(s.lower, nil), s.lower.DER, s.upper.DER)
 	at := func(address string, outcome facts.Outcome) facts.Observation {
-		return facts.Observation{Address: netip.MustParseAddrPort(address), Outcome: outcome, Detail: "words"}
+		return facts.Observation{Address: netip.MustParseAddrPort(address), Outcome: outcome, Detail: facts.Because(facts.ConnectRefused)}
 	}
 	tests := []struct {
 		name    string
@@ -152,7 +152,7 @@ func TestReach(t *testing.T) {
 		{"undecodable", observed(at("192.0.2.1:443", facts.BadMessage)), judge.Faulty, []string{"reach.bad-message fault tides.tarnholm.example:443"}},
 		{"a version that nothing was shown of is not called missing", observed(notShown(good, "TLS 1.2", "TLS 1.3")), judge.Sound, []string{}},
 		{"one of the two is enough to say so", observed(notShown(good, "TLS 1.3")), judge.Sound, []string{}},
-		{"no address", facts.Endpoint{Endpoint: host + ":443", ResolveError: "the name server knows no address"}, judge.Unreachable, []string{"dns.unresolved risk tides.tarnholm.example"}},
+		{"no address", facts.Endpoint{Endpoint: host + ":443", ResolveError: facts.Because(facts.NoAddress, host)}, judge.Unreachable, []string{"dns.unresolved risk tides.tarnholm.example"}},
 		{"garbled in one version", observed(garbled(good)), judge.Faulty, []string{"reach.bad-message fault TLS 1.1"}},
 		{"a certificate that cannot be decoded", observed(served("1.2,1.3", []byte{1, 2, 3})), judge.Faulty, []string{"reach.bad-message fault certificate 1"}},
 	}
@@ -180,7 +180,7 @@ func garbled(o facts.Observation) facts.Observation {
 	versions := append([]facts.Version{}, o.Versions...)
 	for i := range versions {
 		if versions[i].Name == "TLS 1.1" {
-			versions[i].Answer, versions[i].Detail = facts.Garbled, "nonsense"
+			versions[i].Answer, versions[i].Detail = facts.Garbled, facts.Because(facts.Undecodable, "nonsense")
 		}
 	}
 	o.Versions = versions

@@ -24,7 +24,7 @@ func TestFile(t *testing.T) {
 	s := newScene(t)
 	l := s.leaf(s.lower, nil)
 	damaged := file(l, s.lower.DER)
-	damaged.Defects = []facts.Defect{{Kind: facts.Damaged, Line: 41, Offset: 2000, Text: "cut off"}}
+	damaged.Defects = []facts.Defect{{Kind: facts.Damaged, Line: 41, Offset: 2000, Reason: facts.Because(facts.BlockCutOff)}}
 	tests := []struct {
 		name    string
 		file    facts.File

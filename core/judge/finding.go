@@ -4,63 +4,27 @@ import (
 	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
-	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 	"time"
 
-	"nurvik/core/chain"
 	"nurvik/core/facts"
 	"nurvik/core/pki"
 	"nurvik/core/policy"
 )
 
-// Severity says how bad a finding is.
-type Severity string
-
-// The severities. None belongs to findings that only say why an endpoint is unreachable.
-const (
-	Fault Severity = "fault" // a conforming client fails now, or an attacker can act now
-	Risk  Severity = "risk"  // some clients fail, it will fail, or a standard says no
-	Note  Severity = "note"  // worth knowing
-	None  Severity = "none"
-)
-
-// Severities in falling order.
-var Severities = []Severity{Fault, Risk, Note, None}
-
-// AtLeast reports whether the severity is the given one or worse.
-func (s Severity) AtLeast(limit Severity) bool {
-	return slices.Index(Severities, s) <= slices.Index(Severities, limit)
-}
-
-// Verdict is the judgement of an endpoint or file.
-type Verdict string
-
-// The verdicts.
-const (
-	Sound       Verdict = "sound"
-	AtRisk      Verdict = "at-risk"
-	Faulty      Verdict = "faulty"
-	Unreachable Verdict = "unreachable"
-)
-
-// Verdicts in the order in which people want to see them.
-var Verdicts = []Verdict{Faulty, AtRisk, Unreachable, Sound}
-
-// Finding is one thing wrong.
+// Finding is one thing wrong. It is made here, stored and shown as it is.
 type Finding struct {
-	Code      string    `json:"code"`
-	Severity  Severity  `json:"severity" enum:"fault,risk,note,none"`
-	About     string    `json:"about" doc:"The certificate, name, version or address it is about, for people"`
-	Subject   string    `json:"subject" doc:"The same, as identity: never a date or a count"`
-	Message   string    `json:"message" doc:"What is wrong, in one sentence"`
-	Evidence  Evidence  `json:"evidence"`
-	Remedy    string    `json:"remedy" doc:"What to do"`
-	Settings  []Setting `json:"settings,omitempty" doc:"The line that repairs it, for servers that usually serve such endpoints"`
-	Addresses []string  `json:"addresses,omitempty" doc:"Where it was seen, for endpoints"`
+	Code      string   `json:"code"`
+	Severity  Severity `json:"severity" enum:"fault,risk,note,none"`
+	About     string   `json:"about" doc:"The certificate, name, version or address it is about, for people"`
+	Subject   string   `json:"subject" doc:"The same, as identity: never a date or a count"`
+	Message   string   `json:"message" doc:"What is wrong, in one sentence"`
+	Evidence  Evidence `json:"evidence"`
+	Remedy    string   `json:"remedy" doc:"What to do"`
+	Edits     []Edit   `json:"edits,omitempty" doc:"What to change, for servers that usually serve such endpoints"`
+	Addresses []string `json:"addresses,omitempty" doc:"Where it was seen, for endpoints"`
 
 	Waived *policy.Waiver `json:"waived,omitempty" doc:"The policy takes it out of the verdict"`
 }
@@ -91,6 +55,45 @@ type Evidence struct {
 	Observations []string         `json:"observations,omitempty" doc:"What was met, in words"`
 }
 
+// Counts reports whether the finding counts for the verdict: a waived one does not.
+func (f Finding) Counts() bool { return f.Waived == nil }
+
+// Reach reports whether any finding that counts is at least as severe as the
+// limit. What only says why an endpoint is unreachable is nothing to fail for.
+func Reach(findings []Finding, limit Severity) bool {
+	return slices.ContainsFunc(findings, func(f Finding) bool {
+		return f.Counts() && f.Severity != None && f.Severity.AtLeast(limit)
+	})
+}
+
+// Tally is what lists show of findings: how many count, and their codes.
+type Tally struct {
+	Faults, Risks, Notes, Waived int
+	Codes                        []string // of those that count, the worst first, each once
+}
+
+// TallyOf counts findings, which are sorted by severity.
+func TallyOf(findings []Finding) Tally {
+	t := Tally{Codes: []string{}}
+	for _, f := range findings {
+		switch {
+		case !f.Counts():
+			t.Waived++
+			continue
+		case f.Severity == Fault:
+			t.Faults++
+		case f.Severity == Risk:
+			t.Risks++
+		case f.Severity == Note:
+			t.Notes++
+		}
+		if !slices.Contains(t.Codes, f.Code) {
+			t.Codes = append(t.Codes, f.Code)
+		}
+	}
+	return t
+}
+
 // Identity is the same for the same finding tomorrow: it depends on target,
 // code and subject only.
 func Identity(target string, f Finding) string {
@@ -98,107 +101,93 @@ func Identity(target string, f Finding) string {
 	return hex.EncodeToString(sum[:16])
 }
 
-// Judgement is the result for one endpoint or file.
-type Judgement struct {
-	Target       string            `json:"target"`
-	Kind         string            `json:"kind" enum:"endpoint,file"`
-	Verdict      Verdict           `json:"verdict" enum:"sound,at-risk,faulty,unreachable"`
-	Findings     []Finding         `json:"findings"`
-	Leaf         *pki.Fingerprint  `json:"leaf,omitempty" doc:"The leaf that was judged first"`
-	NotAfter     *time.Time        `json:"not_after,omitempty" doc:"When that leaf expires"`
-	Issuer       string            `json:"issuer,omitempty" doc:"Who issued that leaf"`
-	Chains       []Chain           `json:"chains" doc:"Each different chain that was met"`
-	Certificates []pki.Description `json:"certificates" doc:"Every certificate that the chains name"`
+// found starts a finding of the code with its default severity and general
+// remedy. It panics on a code that the catalogue lacks, which a test of every
+// check would show.
+func found(code, subject, about, message string, args ...any) Finding {
+	e, ok := catalogue().byCode[code]
+	if !ok {
+		panic("judge: the catalogue lacks " + code)
+	}
+	return Finding{
+		Code: code, Severity: e.Severities[0], Subject: subject, About: about,
+		Message: fmt.Sprintf(message, args...), Remedy: strings.TrimSpace(e.Remedy),
+	}
 }
 
-// Chain is a chain as drawn, and where it was met.
-type Chain struct {
-	Addresses  []string          `json:"addresses,omitempty"`
-	View       chain.View        `json:"view"`
-	Audiences  []Audience        `json:"audiences" doc:"What each trust store makes of it"`
-	Bundle     []string          `json:"bundle,omitempty" doc:"PEM of the complete, ordered chain without the anchor, where that is not what was given"`
-	Revocation []RevocationState `json:"revocation" doc:"For each certificate of the best path, where it was asked"`
+// aboutCertificate starts a finding whose subject is a certificate.
+func aboutCertificate(code string, c *pki.Certificate, message string, args ...any) Finding {
+	f := found(code, c.Fingerprint().String(), c.Label(), message, args...)
+	f.Evidence = certificateEvidence(c)
+	return f
+}
+
+func fingerprint(c *pki.Certificate) *pki.Fingerprint {
+	f := c.Fingerprint()
+	return &f
+}
+
+// certificateEvidence is what identifies a certificate in a report.
+func certificateEvidence(c *pki.Certificate) Evidence {
+	e := Evidence{Certificate: fingerprint(c), Issuer: c.Issuer.String(), Serial: c.SerialHex()}
+	if !c.NotBefore.IsZero() {
+		e.NotBefore = &c.NotBefore
+	}
+	if !c.NotAfter.IsZero() {
+		e.NotAfter = &c.NotAfter
+	}
+	return e
 }
 
 // verdictOf follows the rule of the findings: notes do not count.
 func verdictOf(findings []Finding) Verdict {
-	verdict := Sound
-	for _, f := range findings {
-		if f.Waived != nil {
-			continue
-		}
-		switch f.Severity {
-		case Fault:
-			return Faulty
-		case Risk:
-			verdict = AtRisk
-		}
+	switch {
+	case Reach(findings, Fault):
+		return Faulty
+	case Reach(findings, Risk):
+		return AtRisk
 	}
-	return verdict
+	return Sound
 }
 
-// settle applies the policy's severities and waivers to the findings of a target.
-func (c *Context) settle(target string, findings []Finding) []Finding {
-	if len(c.Policy.Severities)+len(c.Policy.Waivers) == 0 {
+// settled applies the policy's severities and waivers to the findings of a target.
+func settled(p *policy.Policy, at time.Time, target string, findings []Finding) []Finding {
+	if len(p.Severities)+len(p.Waivers) == 0 {
 		return findings
 	}
 	out := findings[:0:0]
 	for _, f := range findings {
-		switch severity := c.Policy.Severity(f.Code); {
+		switch severity := p.Severity(f.Code); {
 		case severity == policy.Off:
 			continue
 		case severity != "" && f.Severity != None:
 			f.Severity = Severity(severity)
 		}
-		f.Waived = c.Policy.Waived(f.Code, target, c.At)
+		f.Waived = p.Waived(f.Code, target, at)
 		out = append(out, f)
 	}
 	return out
 }
 
-// CheckPolicy looks for codes in the policy that are not in the catalogue; the error says what may be meant.
-func CheckPolicy(p policy.Policy) error {
-	var failures []error
-	check := func(code string) {
-		if area, all := strings.CutSuffix(code, ".*"); all {
-			if !slices.ContainsFunc(Catalogue(), func(e Entry) bool { return strings.HasPrefix(e.Code, area+".") }) {
-				failures = append(failures, fmt.Errorf("there is no area %q of findings", area))
-			}
-			return
-		}
-		if _, err := Explain(code); err != nil {
-			failures = append(failures, err)
-		}
-	}
-	for _, code := range slices.Sorted(maps.Keys(p.Severities)) {
-		check(code)
-	}
-	for _, w := range p.Waivers {
-		check(w.Code)
-	}
-	return errors.Join(failures...)
-}
-
-// merge joins the same finding on several addresses into one and sorts.
+// merge joins the same finding on several addresses into one and sorts. The
+// result does not depend on the order of what comes in.
 func merge(findings []Finding) []Finding {
 	out := []Finding{}
 	if len(findings) == 0 {
 		return out
 	}
-	place := map[[2]string]int{} // in out, by code and subject
+	findings = slices.Clone(findings)
+	slices.SortStableFunc(findings, func(a, b Finding) int {
+		return cmp.Or(cmp.Compare(a.Code, b.Code), cmp.Compare(a.Subject, b.Subject),
+			cmp.Compare(slices.Index(Severities, a.Severity), slices.Index(Severities, b.Severity)), slices.Compare(a.Addresses, b.Addresses))
+	})
 	for _, f := range findings {
-		i, seen := place[[2]string{f.Code, f.Subject}]
-		if !seen {
-			place[[2]string{f.Code, f.Subject}] = len(out)
-			out = append(out, f)
+		last := len(out) - 1
+		if last >= 0 && out[last].Code == f.Code && out[last].Subject == f.Subject {
+			out[last].Addresses = append(slices.Clone(out[last].Addresses), f.Addresses...)
 			continue
 		}
-		if out[i].Severity != f.Severity && f.Severity.AtLeast(out[i].Severity) {
-			f.Addresses = append(out[i].Addresses, f.Addresses...)
-			out[i] = f
-		} else {
-			out[i].Addresses = append(out[i].Addresses, f.Addresses...)
-		}
+		out = append(out, f)
 	}
 	for i := range out {
 		slices.Sort(out[i].Addresses)

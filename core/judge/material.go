@@ -5,166 +5,91 @@ import (
 
 	"nurvik/core/facts"
 	"nurvik/core/pki"
+	"nurvik/core/words"
 )
 
-// material is what one file holds, decoded, and what is wrong with its form, its keys and its requests.
+// material is what one file holds, decoded.
 type material struct {
 	file         *facts.File
 	context      *Context
-	certificates []*pki.Certificate
-	findings     []Finding
-	damaged      bool
-	blocks       int // damaged places so far
+	pieces       []piece
+	certificates []*pki.Certificate // that may be part of a chain; empty where material alone is judged
+	authorities  bool               // it holds certificates of CAs and nothing else
 }
 
-func examine(file *facts.File, context *Context) *material {
-	m := &material{file: file, context: context}
-	for _, d := range file.Defects {
-		m.defect(d)
-	}
+// piece is one item of a file with what was decoded of it.
+type piece struct {
+	item  *facts.Item
+	brief *pki.Brief
+	err   error // why a certificate or request could not be read; facts of another version may hold such
+}
+
+// open decodes what a file holds. It changes nothing of the file and the
+// context, so that many files can share them.
+func open(file *facts.File, context *Context) *material {
+	m := &material{file: file, context: context, pieces: make([]piece, len(file.Items)), authorities: len(file.Items) > 0}
 	for i := range file.Items {
-		m.item(&file.Items[i])
+		p := &m.pieces[i]
+		p.item = &file.Items[i]
+		switch p.item.Kind {
+		case facts.Certificate:
+			if context.Material {
+				_, p.brief, p.err = context.Memory.Certificate(p.item.DER)
+			} else {
+				m.decode(p)
+			}
+		case facts.Request:
+			_, p.brief, p.err = context.Memory.Request(p.item.DER)
+		default:
+			p.brief = context.Memory.Of(p.item)
+		}
+		m.authorities = m.authorities && p.item.Kind == facts.Certificate && p.brief != nil && p.brief.Authority
 	}
-	m.findings = append(m.findings, checkExposure(*file)...)
-	m.locked()
 	return m
 }
 
-// formCodes are the findings for defects of the form. Those that are not here
-// are told by "nurvik identify --long" only.
-var formCodes = map[facts.DefectKind]string{
-	facts.ByteOrderMark: "file.byte-order-mark", facts.UTF16: "file.utf-16", facts.RunTogether: "file.run-together",
-	facts.WhiteSpace: "file.white-space", facts.LineLength: "file.line-length", facts.WrongLabel: "file.wrong-label",
-	facts.TypographicDashes: "file.typographic-dashes", facts.Entities: "file.entities", facts.DoubleBase64: "file.double-base64",
-	facts.Repeated: "file.repeated", facts.KeyAmong: "file.key-among-certificates", facts.TooLarge: "file.too-large",
-}
-
-// refusedBy are libraries that refuse a form; a test shows it of each.
-var refusedBy = map[facts.DefectKind][]string{
-	facts.UTF16: {"Go crypto/tls"}, facts.WrongLabel: {"Go crypto/tls"}, facts.TypographicDashes: {"Go crypto/tls"},
-	facts.Entities: {"Go crypto/tls"}, facts.DoubleBase64: {"Go crypto/tls"}, facts.ByteOrderMark: {"Go crypto/tls"}, facts.RunTogether: {"Go crypto/tls"},
-}
-
-// perFile are defects of which one finding for the file tells enough.
-var perFile = map[facts.DefectKind]bool{
-	facts.ByteOrderMark: true, facts.UTF16: true, facts.RunTogether: true, facts.WhiteSpace: true, facts.LineLength: true,
-	facts.TypographicDashes: true, facts.Entities: true, facts.KeyAmong: true,
-}
-
-func placeOf(line, offset int) string {
-	if line > 0 {
-		return fmt.Sprintf("line %d", line)
-	}
-	return fmt.Sprintf("byte %d", offset)
-}
-
-func (m *material) defect(d facts.Defect) {
-	place := placeOf(d.Line, d.Offset)
-	if d.Kind == facts.Damaged {
-		m.damaged = true
-		m.blocks++
-		f := found("file.damaged", fmt.Sprintf("damaged block %d", m.blocks), place, "At %s: %s.", place, d.Text)
-		f.Evidence.Line, f.Evidence.Offset, f.Evidence.Grammar = d.Line, &d.Offset, d.Grammar
-		m.findings = append(m.findings, f)
+// decode decodes a certificate whole, for chains.
+func (m *material) decode(p *piece) {
+	c, err := pki.ParseCertificate(p.item.DER)
+	if p.err = err; err != nil {
 		return
 	}
-	code, ok := formCodes[d.Kind]
-	if !ok {
-		return
-	}
-	subject := place
-	if perFile[d.Kind] {
-		subject = "file"
-		for i := range m.findings {
-			if m.findings[i].Code == code {
-				m.findings[i].Evidence.Observations = append(m.findings[i].Evidence.Observations, "also at "+place)
-				return
-			}
-		}
-	}
-	f := found(code, subject, place, "%s.", capital(d.Text))
-	if d.Kind != facts.TooLarge {
-		f.Message = fmt.Sprintf("At %s: %s.", place, d.Text)
-	}
-	f.Evidence.Line, f.Evidence.Offset, f.Evidence.Grammar, f.Evidence.RefusedBy = d.Line, &d.Offset, d.Grammar, refusedBy[d.Kind]
-	m.findings = append(m.findings, f)
-}
-
-func (m *material) item(item *facts.Item) {
-	// located finishes findings that are about this item.
-	located := func(findings ...Finding) {
-		for _, f := range findings {
-			f.Evidence.Line, f.Evidence.Offset = item.Line, &item.Offset
-			m.findings = append(m.findings, f)
-		}
-	}
-	unreadable := func(err error) { // facts of another version may hold what this one cannot read
-		m.defect(facts.Defect{Kind: facts.Damaged, Line: item.Line, Offset: item.Offset, Text: err.Error()})
-	}
-	switch item.Kind {
-	case facts.Certificate:
-		if m.context.Material {
-			m.materialOnly(item, located, unreadable)
-			return
-		}
-		c, err := pki.ParseCertificate(item.DER)
-		if err != nil {
-			unreadable(err)
-			return
-		}
-		if !item.Trusted { // an anchor in a keystore is no part of a chain
-			m.certificates = append(m.certificates, c)
-		}
-		if len(c.Anomalies) > 0 {
-			located(malformed(c))
-		}
-	case facts.Request:
-		b := item.Brief()
-		if b == nil {
-			_, err := pki.ParseRequest(item.DER)
-			unreadable(err)
-			return
-		}
-		located(keyFindings(b.Key, func() string { return "the request of " + b.Label }, m.context)...)
-	case facts.PublicKey:
-		if b := item.Brief(); b != nil {
-			located(keyFindings(b.Key, func() string { return "the public key at " + placeOf(item.Line, item.Offset) }, m.context)...)
-		}
-	case facts.PrivateKey:
-		m.privateKey(item, located)
+	p.brief = c.Brief()
+	if !p.item.Trusted { // an anchor in a keystore is no part of a chain
+		m.certificates = append(m.certificates, c)
 	}
 }
 
-// materialOnly judges a certificate without any chain.
-func (m *material) materialOnly(item *facts.Item, located func(...Finding), unreadable func(error)) {
-	b := item.Brief()
-	if b == nil || len(b.Anomalies) > 0 {
-		c, err := pki.ParseCertificate(item.DER)
-		if err != nil {
-			unreadable(err)
-			return
-		}
-		located(malformed(c))
-		b = c.Brief()
-	}
-	located(keyFindings(b.Key, func() string { return b.Label }, m.context)...)
+// isAnchor reports whether the piece is a trust anchor by its place: a
+// self-issued CA that a keystore marks so, or in a file of CAs alone.
+func (m *material) isAnchor(p *piece) bool {
+	return p.item.Kind == facts.Certificate && p.brief != nil && p.brief.Authority && p.brief.SelfIssued && (p.item.Trusted || m.authorities)
 }
 
-func (m *material) privateKey(item *facts.Item, located func(...Finding)) {
-	b := item.Brief()
-	if b != nil {
-		located(keyFindings(b.Key, func() string { return "the private key at " + placeOf(item.Line, item.Offset) }, m.context)...)
-	}
-	if len(item.Key.Problems) > 0 {
-		place := placeOf(item.Line, item.Offset)
-		subject := "private key at " + place
-		if b != nil {
-			subject = b.Key.Fingerprint().String()
+// damaged reports whether something in the file could not be read.
+func (m *material) damaged() bool {
+	for _, d := range m.file.Defects {
+		if d.Kind == facts.Damaged {
+			return true
 		}
-		f := found("key.inconsistent", subject, place, "The parts of the private key at %s do not agree: %s.", place, item.Key.Problems[0])
-		f.Evidence.Observations, f.Evidence.Key = item.Key.Problems, item.Key.Type
-		located(f)
 	}
+	for i := range m.pieces {
+		if m.pieces[i].err != nil {
+			return true
+		}
+	}
+	return stays(*m.file, facts.DamagedInside)
+}
+
+// place is where in its file the piece is.
+func (p *piece) place() string { return at(p.item.Line, p.item.Offset) }
+
+// located finishes findings that are about this piece.
+func (p *piece) located(findings []Finding) []Finding {
+	for i := range findings {
+		findings[i].Evidence.Line, findings[i].Evidence.Offset = p.item.Line, &p.item.Offset
+	}
+	return findings
 }
 
 // lockedWords say why something stayed closed, and what to do: a wrong
@@ -173,7 +98,7 @@ var lockedWords = map[string]string{
 	facts.NoPassword:    "needs a password, and none was given",
 	facts.WrongPassword: "was not opened: the password is wrong",
 	facts.Unsupported:   "was not opened: its protection is not supported",
-	facts.TooCostly:     "was not opened: deriving the key from the password costs more than the limit allows",
+	facts.TooCostly:     "was not opened: deriving the key from the password takes more rounds than the limit allows",
 	facts.DamagedInside: "was not opened: it is damaged",
 }
 
@@ -187,7 +112,7 @@ func Locked(file facts.File) (reason, sentence string) {
 		}
 		reason = item.Locked
 		if item.Key != nil && item.Key.Locked != "" {
-			reason, what = item.Key.Locked, "The private key at "+placeOf(item.Line, item.Offset)
+			reason, what = item.Key.Locked, "The private key at "+at(item.Line, item.Offset)
 			if item.Container != "" {
 				what = fmt.Sprintf("The private key %q in the %s keystore", item.Alias, item.Container)
 			}
@@ -195,8 +120,8 @@ func Locked(file facts.File) (reason, sentence string) {
 		if reason == "" {
 			continue
 		}
-		if reason == facts.Unsupported && item.Detail != "" {
-			return reason, what + " was not opened: " + item.Detail + "."
+		if reason == facts.Unsupported && item.Detail.Given() {
+			return reason, what + " was not opened: " + words.Of(item.Detail) + "."
 		}
 		text := what + " " + lockedWords[reason]
 		if item.Key != nil && item.Key.Protection != "" {
@@ -207,22 +132,7 @@ func Locked(file facts.File) (reason, sentence string) {
 	return "", ""
 }
 
-// locked tells once for the file that something stayed closed.
-func (m *material) locked() {
-	reason, sentence := Locked(*m.file)
-	switch reason {
-	case "":
-		return
-	case facts.DamagedInside:
-		m.damaged = true
-		m.findings = append(m.findings, found("file.damaged", "protected part", m.file.Path, "%s", sentence))
-	case facts.TooCostly:
-		m.findings = append(m.findings, found("file.too-large", "key derivation", m.file.Path, "%s", sentence))
-	default:
-		f := found("file.locked", "file", m.file.Path, "%s", sentence)
-		if reason == facts.Unsupported {
-			f.Remedy = "Write it again with a protection that is in use today, such as PBES2 with AES."
-		}
-		m.findings = append(m.findings, f)
-	}
+func stays(file facts.File, reason string) bool {
+	got, _ := Locked(file)
+	return got == reason
 }

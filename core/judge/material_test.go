@@ -118,7 +118,7 @@ func TestKeysOfMaterial(t *testing.T) {
 	tiny, err := forge.RSAInfo(512)
 	require.NoError(t, err)
 	inconsistent := m.key("a")
-	inconsistent.Key = &facts.Key{SPKI: inconsistent.Key.SPKI, Structure: "SEC1", Problems: []string{"the public part belongs to another key"}}
+	inconsistent.Key = &facts.Key{SPKI: inconsistent.Key.SPKI, Structure: "SEC1", Problems: []facts.Reason{facts.Because(facts.KeyPartsDisagree, "the public part belongs to another key")}}
 	odd := new(big.Int).SetBit(new(big.Int).Lsh(big.NewInt(3), 2046), 0, 1) // 3·2^2046 + 1, which has no factor below 2000
 	tests := []struct {
 		name string
@@ -146,10 +146,10 @@ func TestKeysOfMaterial(t *testing.T) {
 		shared, one, two := prime(t), prime(t), prime(t)
 		files := []facts.File{at("/a/1", public(new(big.Int).Mul(shared, one), 65537)), at("/a/2", public(new(big.Int).Mul(shared, two), 65537)), at("/a/3", facts.Item{Kind: facts.PublicKey, DER: sound})}
 		steps := 0
-		factors, err := judge.SharedPrimes(t.Context(), files, nil, func(done, total int) { steps++; assert.LessOrEqual(t, done, total) })
+		factors, err := judge.SharedPrimes(t.Context(), nil, files, nil, func(done, total int) { steps++; assert.LessOrEqual(t, done, total) })
 		require.NoError(t, err)
 		assert.Positive(t, steps)
-		assert.Equal(t, 3, judge.CountRSA(files))
+		assert.Equal(t, 3, judge.CountRSA(nil, files))
 		judgements, _ := judge.Files(files, judge.Context{Policy: m.policy, At: now, Material: true, Shared: factors})
 		for i, want := range []judge.Verdict{judge.Faulty, judge.Faulty, judge.Sound} {
 			assert.Equal(t, want, judgements[i].Verdict)
@@ -166,7 +166,7 @@ func TestHugeModuli(t *testing.T) {
 	for range 20 {
 		files = append(files, at("/a/huge", facts.Item{Kind: facts.PublicKey, DER: der}))
 	}
-	shared, err := judge.SharedPrimes(t.Context(), files, nil, func(int, int) { t.Error("nothing is to be compared") })
+	shared, err := judge.SharedPrimes(t.Context(), nil, files, nil, func(int, int) { t.Error("nothing is to be compared") })
 	require.NoError(t, err)
 	assert.Empty(t, shared)
 }
@@ -181,7 +181,7 @@ func prime(t *testing.T) *big.Int {
 func TestLocked(t *testing.T) {
 	for reason, want := range map[string]string{
 		facts.NoPassword: "none was given", facts.WrongPassword: "the password is wrong", facts.Unsupported: "not supported",
-		facts.TooCostly: "costs more than the limit", facts.DamagedInside: "damaged",
+		facts.TooCostly: "more rounds than the limit", facts.DamagedInside: "damaged",
 	} {
 		got, sentence := judge.Locked(at("/a/x.p12", facts.Item{Kind: facts.Keystore, Container: "PKCS#12", Locked: reason}))
 		assert.Equal(t, reason, got)

@@ -21,13 +21,12 @@ type Question struct {
 // is known nowhere and may be fetched.
 func Questions(e facts.Endpoint, context Context) (questions []Question, lacking []*pki.Certificate) {
 	context.ready()
-	context.learn(e.Fetched, nil)
-	for _, o := range e.Observations {
-		b := bundle{context: &context}
-		if b.read(o); b.leaf == nil {
+	context.learn(e.Fetched, nil, revokedWords)
+	for _, a := range visit(&e, &context).addresses {
+		if a.bundle == nil {
 			continue
 		}
-		q, top := b.questions(o.Staple)
+		q, top := a.bundle.questions(a.seen.Staple)
 		questions = append(questions, q...)
 		if top != nil {
 			lacking = append(lacking, top)
@@ -39,8 +38,8 @@ func Questions(e facts.Endpoint, context Context) (questions []Question, lacking
 // FileQuestions are the same for a file.
 func FileQuestions(f facts.File, context Context) (questions []Question, lacking []*pki.Certificate) {
 	context.ready()
-	context.learn(f.Fetched, nil)
-	for _, b := range fileBundles(examine(&f, &context).certificates, &context) {
+	context.learn(f.Fetched, nil, revokedWords)
+	for _, b := range bundlesOf(open(&f, &context)) {
 		q, top := b.questions(nil)
 		questions = append(questions, q...)
 		if top != nil {
@@ -87,28 +86,4 @@ func (c Context) Knows(x *pki.Certificate) bool {
 	c.ready()
 	b := bundle{context: &c}
 	return b.issuerKnown(x)
-}
-
-// learn takes in what was fetched and what is known to be revoked.
-func (c *Context) learn(fetched []facts.Fetched, revocation []facts.Revocation) {
-	var more []*pki.Certificate
-	for _, f := range fetched {
-		for _, der := range f.Certificates {
-			if x, err := pki.ParseCertificate(der); err == nil {
-				more = append(more, x)
-			}
-		}
-	}
-	if len(more) > 0 {
-		c.Known = c.Known.With(more)
-	}
-	for _, r := range revocation {
-		if r.Status == facts.RevocationRevoked && r.RevokedAt != nil && !r.RevokedAt.After(c.At) {
-			if c.revoked == nil {
-				c.revoked = map[pki.Fingerprint]string{}
-			}
-			c.revoked[r.Certificate] = revokedWords(r)
-		}
-	}
-	c.revocation = revocation
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"math/big"
 
+	"nurvik/core/brief"
 	"nurvik/core/facts"
 	"nurvik/core/keycheck"
 	"nurvik/core/pki"
@@ -18,7 +19,7 @@ type SharedStep func(done, total int)
 // SharedPrimes looks for prime factors that different RSA keys have in common:
 // of everything in the files and of the certificates that endpoints served.
 // The result is by the keys' Match. The error is the context's.
-func SharedPrimes(ctx context.Context, files []facts.File, observed []facts.Endpoint, step SharedStep) (map[pki.Fingerprint]*big.Int, error) {
+func SharedPrimes(ctx context.Context, memory *brief.Memory, files []facts.File, observed []facts.Endpoint, step SharedStep) (map[pki.Fingerprint]*big.Int, error) {
 	var moduli []*big.Int
 	var matches []pki.Fingerprint
 	seen := map[pki.Fingerprint]bool{}
@@ -32,8 +33,8 @@ func SharedPrimes(ctx context.Context, files []facts.File, observed []facts.Endp
 		}
 	}
 	for _, f := range files {
-		for _, item := range f.Items {
-			if k, ok := publicKey(item); ok {
+		for i := range f.Items {
+			if k, ok := publicKey(memory, &f.Items[i]); ok {
 				add(k)
 			}
 		}
@@ -61,11 +62,11 @@ func SharedPrimes(ctx context.Context, files []facts.File, observed []facts.Endp
 }
 
 // CountRSA is how many RSA keys the files hold, the same ones counted each time.
-func CountRSA(files []facts.File) int {
+func CountRSA(memory *brief.Memory, files []facts.File) int {
 	count := 0
 	for _, f := range files {
-		for _, item := range f.Items {
-			if k, ok := publicKey(item); ok && k.N != nil {
+		for i := range f.Items {
+			if k, ok := publicKey(memory, &f.Items[i]); ok && k.N != nil {
 				count++
 			}
 		}
@@ -73,8 +74,8 @@ func CountRSA(files []facts.File) int {
 	return count
 }
 
-func publicKey(item facts.Item) (pki.PublicKey, bool) {
-	if b := item.Brief(); b != nil {
+func publicKey(memory *brief.Memory, item *facts.Item) (pki.PublicKey, bool) {
+	if b := memory.Of(item); b != nil {
 		return b.Key, true
 	}
 	return pki.PublicKey{}, false

@@ -83,7 +83,7 @@ func TestWire(t *testing.T) {
 			o.Others = []facts.Served{{To: "no-name", Certificates: [][]byte{s.leaf(s.lower, nil)}}}
 		}, []string{}},
 		{"a refusal without a name", func(o *facts.Observation) {
-			o.Others = []facts.Served{{To: "no-name", Refused: "alert unrecognized_name"}}
+			o.Others = []facts.Served{{To: "no-name", Refused: facts.Because(facts.Alert, "unrecognized_name")}}
 		}, []string{}},
 		{"another kind of key", func(o *facts.Observation) {
 			o.Others = []facts.Served{{To: "other-key", Certificates: [][]byte{other}}}
@@ -95,7 +95,7 @@ func TestWire(t *testing.T) {
 		{"plain stays plain", web(facts.HTTP{Plain: &facts.Plain{Status: 200}}), []string{"http.no-redirect note " + host}},
 		{"plain leads elsewhere in plain", web(facts.HTTP{Plain: &facts.Plain{Status: 301, Location: "http://x.example/"}}), []string{"http.no-redirect note " + host}},
 		{"plain leads to HTTPS", web(facts.HTTP{Plain: &facts.Plain{Status: 301, Location: "HTTPS://x.example/"}}), []string{}},
-		{"no plain port", web(facts.HTTP{Plain: &facts.Plain{Failure: "nothing answers"}}), []string{}},
+		{"no plain port", web(facts.HTTP{Plain: &facts.Plain{Failure: facts.Because(facts.NothingAnswers)}}), []string{}},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
@@ -122,7 +122,7 @@ func TestWire(t *testing.T) {
 	})
 	t.Run("an answer without end", func(t *testing.T) {
 		o := served("")
-		o.Outcome, o.Detail = facts.TooMuch, "it answers without end: 9 warning alerts came"
+		o.Outcome, o.Detail = facts.TooMuch, facts.Because(facts.Endless, "9 warning alerts came")
 		j := judge.Endpoint(observed(o), s.context())
 		require.Len(t, j.Findings, 1)
 		assert.Equal(t, "reach.too-much", j.Findings[0].Code)

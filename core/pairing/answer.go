@@ -73,7 +73,7 @@ func only(files []facts.File, kind facts.ItemKind) []Member {
 	var out []Member
 	for i := range files {
 		for n := range files[i].Items {
-			if m, ok := member(&files[i], n, time.Time{}); ok && m.Kind == kind {
+			if m, ok := member(&files[i], n, nil, time.Time{}); ok && m.Kind == kind {
 				out = append(out, m)
 			}
 		}

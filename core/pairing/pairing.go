@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"nurvik/core/brief"
 	"nurvik/core/facts"
 	"nurvik/core/pki"
 )
@@ -103,8 +104,8 @@ type Result struct {
 }
 
 // Pair sorts the material of the files. The time decides which certificates
-// are valid now.
-func Pair(files []facts.File, at time.Time) *Result {
+// are valid now; the memory may be nil.
+func Pair(files []facts.File, memory *brief.Memory, at time.Time) *Result {
 	r := &Result{Groups: []Group{}, Unpaired: []Member{}, Successions: []Succession{}, directories: map[string][]int{}}
 	count := 0
 	for _, f := range files {
@@ -119,7 +120,7 @@ func Pair(files []facts.File, at time.Time) *Result {
 		f := &files[i]
 		directory := filepath.Dir(f.Path)
 		for n := range f.Items {
-			if m, ok := member(f, n, at); ok {
+			if m, ok := member(f, n, memory, at); ok {
 				m.file = i
 				r.directories[directory] = append(r.directories[directory], len(r.members))
 				r.members = append(r.members, m)
@@ -135,11 +136,11 @@ func Pair(files []facts.File, at time.Time) *Result {
 var nothing pki.Brief
 
 // member makes a member of an item. Other kinds than keys, certificates and requests are left out.
-func member(f *facts.File, n int, at time.Time) (Member, bool) {
+func member(f *facts.File, n int, memory *brief.Memory, at time.Time) (Member, bool) {
 	m := Member{Item: &f.Items[n], Brief: &nothing, Path: f.Path}
 	switch m.Kind {
 	case facts.PrivateKey, facts.Certificate, facts.Request:
-		if b := m.Item.Brief(); b != nil {
+		if b := memory.Of(m.Item); b != nil {
 			m.Brief = b
 		} else if m.Kind != facts.PrivateKey {
 			return m, false

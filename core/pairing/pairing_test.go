@@ -75,7 +75,7 @@ func TestGroupsAndSuccessions(t *testing.T) {
 		file("/a/spare.key", k.private("two")),
 		file("/a/root.crt", k.certificate("root", "three", now.AddDate(-1, 0, 0), true)),
 		file("/a/lost.key", facts.Item{Kind: facts.PrivateKey, Key: &facts.Key{Locked: facts.WrongPassword}}),
-	}, now)
+	}, nil, now)
 	require.Len(t, r.Groups, 1)
 	g := r.Groups[0]
 	assert.Equal(t, "EC P-256", g.Key)

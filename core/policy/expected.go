@@ -1,13 +1,11 @@
 package policy
 
 import (
-	"fmt"
 	"path"
 	"slices"
 	"time"
 
 	"nurvik/core/lifetime"
-	"nurvik/core/tlswire"
 )
 
 // Time are the windows before expiry.
@@ -112,50 +110,4 @@ type Groups struct {
 // Coverage is what certificates must cover.
 type Coverage struct {
 	Required []string `yaml:"required"` // by each endpoint's certificate, beside its own name
-}
-
-// checkLists looks for versions, suites and groups that are not known. Each
-// failure comes with the text in the file that it is about.
-func (p Policy) checkLists(fail func(about, format string, args ...any)) {
-	known := make([]string, len(tlswire.Versions))
-	for i, v := range tlswire.Versions {
-		known[i] = v.String()
-	}
-	for key, list := range map[string][]string{"obsolete.fault": p.Protocols.Obsolete.Fault, "obsolete.risk": p.Protocols.Obsolete.Risk,
-		"current": p.Protocols.Current, "required": p.Protocols.Required, "allowed": p.Protocols.Allowed} {
-		for _, version := range list {
-			if !slices.Contains(known, version) {
-				fail(version, "protocols.%s: %q is no version; there are %v", key, version, known)
-			}
-		}
-	}
-	for _, version := range p.Protocols.Required {
-		if version != tlswire.TLS12.String() && version != tlswire.TLS13.String() {
-			fail(version, "protocols.required: only TLS 1.2 and TLS 1.3 can be required, not %s", version)
-		}
-	}
-	suites, groups := make([]string, 0, 400), make([]string, 0, 64)
-	for _, s := range tlswire.Suites() {
-		suites = append(suites, s.String())
-	}
-	for _, g := range tlswire.Groups() {
-		groups = append(groups, g.String())
-	}
-	for _, list := range []struct {
-		key   string
-		p     Patterns
-		among []string
-		what  string
-	}{{"suites", p.Suites, suites, "cipher suite"}, {"groups", p.Groups.Patterns, groups, "group"}} {
-		for _, pattern := range slices.Concat(list.p.Fault, list.p.Risk, list.p.Allowed) {
-			if !slices.ContainsFunc(list.among, func(name string) bool { return matches([]string{pattern}, name) }) {
-				fail(pattern, "%s: no %s has a name like %q; names are those of IANA's registry, and * stands for any part", list.key, list.what, pattern)
-			}
-		}
-	}
-	for _, limit := range p.Lifetimes.Public {
-		if _, err := time.Parse(time.DateOnly, limit.From); err != nil || limit.Days <= 0 {
-			fail(limit.From, "lifetimes.public: %s needs a date such as 2027-03-15 and days", fmt.Sprintf("{from: %q, days: %d}", limit.From, limit.Days))
-		}
-	}
 }

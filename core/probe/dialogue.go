@@ -10,19 +10,29 @@ import (
 	"strings"
 	"syscall"
 
+	"nurvik/core/facts"
 	"nurvik/core/pki"
+	"nurvik/core/words"
 )
 
 // refusedError says that a plaintext dialogue did not lead to TLS.
-type refusedError struct{ reason string }
+type refusedError struct{ reason facts.Reason }
 
-func (e *refusedError) Error() string { return e.reason }
+func (e *refusedError) Error() string { return words.Of(e.reason) }
+
+func unwilling(code facts.Code, args ...any) error {
+	return &refusedError{facts.Because(code, args...)}
+}
 
 // earlyError says that plaintext came between the go-ahead and TLS.
 type earlyError struct{ bytes []byte }
 
+func (e *earlyError) reason() facts.Reason {
+	return facts.Because(facts.PlaintextAfterGo, pki.Printable(string(e.bytes)))
+}
+
 func (e *earlyError) Error() string {
-	return fmt.Sprintf("after its go-ahead the server sent %q in plaintext", pki.Printable(string(e.bytes)))
+	return words.Of(e.reason())
 }
 
 // Limits of a dialogue: greetings of real servers have a dozen lines.
@@ -41,11 +51,11 @@ type talker struct {
 // line reads one line without its end.
 func (t *talker) line() (string, error) {
 	if t.lines++; t.lines > maxLines {
-		return "", &refusedError{fmt.Sprintf("its dialogue does not end: %d lines came", maxLines)}
+		return "", unwilling(facts.EndlessDialogue, maxLines)
 	}
 	text, err := t.in.ReadSlice('\n')
 	if errors.Is(err, bufio.ErrBufferFull) {
-		return "", &refusedError{fmt.Sprintf("a line of its dialogue is longer than %d bytes", maxLine)}
+		return "", unwilling(facts.LongLine, maxLine)
 	}
 	return strings.TrimRight(string(text), "\r\n"), err
 }
@@ -67,7 +77,7 @@ func (t *talker) reply(what, number string) (lines []string, err error) {
 			continue
 		}
 		if !strings.HasPrefix(line, number) {
-			return lines, &refusedError{fmt.Sprintf("%s was answered with %q", what, pki.Printable(line))}
+			return lines, unwilling(facts.Unwilling, what, pki.Printable(line))
 		}
 		return lines, nil
 	}
@@ -83,7 +93,7 @@ func (t *talker) until(what string, words ...string) error {
 		for i, word := range words {
 			if strings.HasPrefix(strings.ToUpper(line), word) {
 				if i > 0 {
-					return &refusedError{fmt.Sprintf("%s was answered with %q", what, pki.Printable(line))}
+					return unwilling(facts.Unwilling, what, pki.Printable(line))
 				}
 				return nil
 			}
@@ -117,7 +127,7 @@ func upgrade(conn net.Conn, scheme, host string) error {
 	t := &talker{conn: conn, in: bufio.NewReaderSize(conn, maxLine)}
 	if err := dialogue(t, host); err != nil {
 		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) {
-			return &refusedError{"the connection was closed in the middle of the dialogue"}
+			return unwilling(facts.ClosedDialogue)
 		}
 		return err
 	}
@@ -161,7 +171,7 @@ func (t *talker) mail(hello string) error {
 		return err
 	}
 	if !strings.Contains(strings.ToUpper(strings.Join(lines, "\n")+"\n"), "STARTTLS\n") {
-		return &refusedError{"STARTTLS is not offered"}
+		return unwilling(facts.UpgradeMissing, "STARTTLS")
 	}
 	if err := t.say("STARTTLS\r\n"); err != nil {
 		return err
@@ -180,14 +190,14 @@ func (t *talker) xmpp(host, namespace string) error {
 		return err
 	}
 	if !strings.Contains(features, "urn:ietf:params:xml:ns:xmpp-tls") {
-		return &refusedError{"STARTTLS is not among the features of the stream"}
+		return unwilling(facts.UpgradeMissing, "STARTTLS")
 	}
 	if err := t.say("<starttls xmlns='urn:ietf:params:xml:ns:xmpp-tls'/>"); err != nil {
 		return err
 	}
 	answer, err := t.element(">")
 	if err == nil && !strings.Contains(answer, "<proceed") {
-		return &refusedError{fmt.Sprintf("STARTTLS was answered with %q", pki.Printable(answer))}
+		return unwilling(facts.Unwilling, "STARTTLS", pki.Printable(answer))
 	}
 	return err
 }
@@ -207,7 +217,7 @@ func (t *talker) element(ends ...string) (string, error) {
 			}
 		}
 	}
-	return "", &refusedError{"its dialogue does not end"}
+	return "", unwilling(facts.EndlessDialogue, "no end of")
 }
 
 // ldap asks for the StartTLS operation (RFC 4511, 4.14).
@@ -222,7 +232,7 @@ func (t *talker) ldap(string) error {
 		return err
 	}
 	if header[0] != 0x30 || header[1] > 0x84 || header[1] == 0x80 {
-		return &refusedError{"the answer is no message of LDAP"}
+		return unwilling(facts.WrongProtocol, "LDAP")
 	}
 	length := int(header[1])
 	if length > 0x80 {
@@ -233,7 +243,7 @@ func (t *talker) ldap(string) error {
 		length = int(min(binary.BigEndian.Uint32(size), maxLine+1))
 	}
 	if length > maxLine {
-		return &refusedError{"the answer of LDAP is too long"}
+		return unwilling(facts.LongLine, maxLine)
 	}
 	body := make([]byte, length)
 	if _, err := io.ReadFull(t.in, body); err != nil {
@@ -245,10 +255,10 @@ func (t *talker) ldap(string) error {
 			if body[i+2] == 0 {
 				return nil
 			}
-			return &refusedError{fmt.Sprintf("StartTLS was answered with the result %d", body[i+2])}
+			return unwilling(facts.Unwilling, "StartTLS", fmt.Sprintf("result %d", body[i+2]))
 		}
 	}
-	return &refusedError{"the answer is no message of LDAP"}
+	return unwilling(facts.WrongProtocol, "LDAP")
 }
 
 // postgres sends an SSLRequest (PostgreSQL's protocol, 55.2.11).
@@ -258,7 +268,7 @@ func (t *talker) postgres(string) error {
 	}
 	b, err := t.in.ReadByte()
 	if err == nil && b != 'S' {
-		return &refusedError{fmt.Sprintf("the request for TLS was answered with %q", pki.Printable(string(b)))}
+		return unwilling(facts.Unwilling, "SSLRequest", pki.Printable(string(b)))
 	}
 	return err
 }
@@ -271,7 +281,7 @@ func (t *talker) mysql(string) error {
 	}
 	length := int(header[0]) | int(header[1])<<8 | int(header[2])<<16
 	if length < 20 || length > maxLine {
-		return &refusedError{"the greeting is none of MySQL"}
+		return unwilling(facts.WrongProtocol, "MySQL")
 	}
 	greeting := make([]byte, length)
 	if _, err := io.ReadFull(t.in, greeting); err != nil {
@@ -279,11 +289,11 @@ func (t *talker) mysql(string) error {
 	}
 	_, rest, ok := strings.Cut(string(greeting[1:]), "\x00")
 	if greeting[0] != 10 || !ok || len(rest) < 15 {
-		return &refusedError{"the greeting is none of MySQL"}
+		return unwilling(facts.WrongProtocol, "MySQL")
 	}
 	const wantsTLS = 0x0800
 	if binary.LittleEndian.Uint16([]byte(rest[13:]))&wantsTLS == 0 {
-		return &refusedError{"TLS is not offered"}
+		return unwilling(facts.UpgradeMissing, "TLS")
 	}
 	request := make([]byte, 4+32)
 	request[0], request[3] = 32, 1

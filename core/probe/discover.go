@@ -3,13 +3,10 @@ package probe
 import (
 	"context"
 	"crypto/rand"
-	"crypto/rsa"
 	"errors"
-	"fmt"
 	"slices"
 
 	"nurvik/core/facts"
-	"nurvik/core/pki"
 	"nurvik/core/tlswire"
 )
 
@@ -18,8 +15,8 @@ var current = []tlswire.Version{tlswire.TLS13, tlswire.TLS12, tlswire.TLS11, tls
 
 // discover finds the versions, each with its first suite, and the certificates.
 // It reports whether anything was accepted.
-func (v *visit) discover(ctx context.Context) bool {
-	newest, ok := v.first(ctx)
+func discover(ctx context.Context, v *visit) bool {
+	newest, ok := firstContact(ctx, v)
 	for ok && newest > tlswire.SSL30 {
 		var lower []tlswire.Version
 		for _, version := range slices.Backward(tlswire.Versions) {
@@ -27,19 +24,19 @@ func (v *visit) discover(ctx context.Context) bool {
 				lower = append(lower, version)
 			}
 		}
-		newest, ok = v.offer(ctx, lower)
+		newest, ok = offerOlder(ctx, v, lower)
 	}
 	accepted := slices.ContainsFunc(tlswire.Versions, func(x tlswire.Version) bool { return v.answers[x].Answer == facts.Accepted })
 	if accepted && v.silent && v.answers[tlswire.TLS13].Answer == facts.NotShown { // nothing came in time at first, and something later
-		v.offer(ctx, []tlswire.Version{tlswire.TLS13})
+		offerOlder(ctx, v, []tlswire.Version{tlswire.TLS13})
 	}
 	return accepted
 }
 
-// first makes the first contact: a whole handshake with the newest version that
+// firstContact makes the first contact: a whole handshake with the newest version that
 // the endpoint takes. One that refuses everything modern is asked in the manner
 // of older clients.
-func (v *visit) first(ctx context.Context) (tlswire.Version, bool) {
+func firstContact(ctx context.Context, v *visit) (tlswire.Version, bool) {
 	attempts := []struct {
 		versions []tlswire.Version
 		grease   bool
@@ -51,7 +48,7 @@ func (v *visit) first(ctx context.Context) (tlswire.Version, bool) {
 		hello := v.hello(attempt.versions...)
 		hello.Grease = attempt.grease
 		hello.Protocols = []string{"http/1.1"}
-		version, goOn, again := v.handshake(ctx, hello)
+		version, goOn, again := firstHandshake(ctx, v, hello)
 		if version != 0 {
 			v.observation.Settings.ToleratesUnknown = facts.Yes
 			if i > 0 {
@@ -66,9 +63,9 @@ func (v *visit) first(ctx context.Context) (tlswire.Version, bool) {
 	return 0, false
 }
 
-// handshake makes a whole handshake, and asks the web server where there is one.
-func (v *visit) handshake(ctx context.Context, hello tlswire.ClientHello) (version tlswire.Version, goOn, again bool) {
-	conn, record, ok := v.connect(ctx, "handshake with the newest version")
+// firstHandshake makes a whole handshake, and asks the web server where there is one.
+func firstHandshake(ctx context.Context, v *visit, hello tlswire.ClientHello) (version tlswire.Version, goOn, again bool) {
+	conn, record, ok := v.connect(ctx, facts.Because(facts.ForNewest))
 	if !ok {
 		return 0, false, false
 	}
@@ -79,31 +76,31 @@ func (v *visit) handshake(ctx context.Context, hello tlswire.ClientHello) (versi
 	}
 	err = v.checked(hello, session.Answer, conn.judged(err))
 	if session.Finished && v.call.Web && v.call.Effort != facts.Quick {
-		v.ask(session)
+		askWeb(v, session)
 	}
 	v.close(conn, record, err)
-	return v.learn(hello, session.Answer, err)
+	return learnVersions(v, hello, session.Answer, err)
 }
 
-// offer offers older versions at once.
-func (v *visit) offer(ctx context.Context, versions []tlswire.Version) (tlswire.Version, bool) {
+// offerOlder offers older versions at once.
+func offerOlder(ctx context.Context, v *visit, versions []tlswire.Version) (tlswire.Version, bool) {
 	hello := v.hello(versions...)
-	purpose := "offer " + versions[0].String() + " and older"
+	purpose := facts.Because(facts.ForVersions, versions[0])
 	answer, err := v.exchange(ctx, purpose, hello)
 	if isTimeout(err) { // a busy endpoint or a lost packet is no refusal
-		answer, err = v.exchange(ctx, purpose+" once more", hello)
+		answer, err = v.exchange(ctx, also(purpose, facts.Again), hello)
 	}
-	version, goOn, _ := v.learn(hello, answer, err)
+	version, goOn, _ := learnVersions(v, hello, answer, err)
 	return version, goOn
 }
 
-// learn takes in one answer to an offer of versions. It tells which was taken,
+// learnVersions takes in one answer to an offer of versions. It tells which was taken,
 // whether there may be others below, and whether another manner is worth trying.
-func (v *visit) learn(hello tlswire.ClientHello, answer tlswire.Answer, err error) (version tlswire.Version, goOn, again bool) {
+func learnVersions(v *visit, hello tlswire.ClientHello, answer tlswire.Answer, err error) (version tlswire.Version, goOn, again bool) {
 	if chosen := answer.Hello.Version; chosen != 0 && slices.Contains(hello.Versions, chosen) && slices.Contains(hello.Suites, answer.Hello.Suite) && !broken(answer, err) {
 		for _, x := range hello.Versions {
 			if x > chosen {
-				v.answers[x] = facts.Version{Name: x.String(), Answer: facts.Declined, Detail: "answered with " + chosen.String()}
+				v.answers[x] = facts.Version{Name: x.String(), Answer: facts.Declined, Detail: facts.Because(facts.OtherVersion, chosen)}
 			}
 		}
 		v.answers[chosen] = facts.Version{Name: chosen.String(), Answer: facts.Accepted}
@@ -124,30 +121,30 @@ func (v *visit) learn(hello tlswire.ClientHello, answer tlswire.Answer, err erro
 	again = true
 	switch {
 	case errors.As(err, &alert):
-		fact.Answer, fact.Detail = facts.Declined, "alert "+alert.Alert.Name()
+		fact.Answer, fact.Detail = facts.Declined, reasonOf(err)
 	case errors.As(err, &notTLS) && dialogues[v.call.Scheme] != nil: // it came too late to be seen before the hello
-		v.fail(facts.Early, &earlyError{notTLS.Begin})
+		v.fail(facts.Early, (&earlyError{notTLS.Begin}).reason())
 		return 0, false, false
 	case errors.As(err, &notTLS):
-		v.fail(facts.NotTLS, err)
+		v.fail(facts.NotTLS, reasonOf(err))
 		return 0, false, false
 	case errors.As(err, &bad):
-		fact.Answer, fact.Detail = facts.Garbled, bad.Reason
-		v.fail(facts.BadMessage, err)
+		fact.Answer, fact.Detail = facts.Garbled, reasonOf(err)
+		v.fail(facts.BadMessage, reasonOf(err))
 	case errors.As(err, &much):
-		v.fail(facts.TooMuch, err)
+		v.fail(facts.TooMuch, reasonOf(err))
 		return 0, false, false
 	case errors.Is(err, errNoConnection):
 		return 0, false, false
 	case errors.As(err, &slow): // no other hello would be answered faster
-		again, fact.Detail = false, "no complete answer in time"
-		v.fail(facts.TooSlow, fmt.Errorf("%d bytes of its answer came in %s, and it was not complete", slow.bytes, v.prober.limits.Handshake))
+		again, fact.Detail = false, facts.Because(facts.NoWholeAnswer)
+		v.fail(facts.TooSlow, facts.Because(facts.SlowAnswer, slow.bytes, v.prober.limits.Handshake))
 	case isTimeout(err):
-		fact.Detail, v.silent = "no answer in time", true
-		v.fail(facts.Timeout, errors.New("connected, but no answer came in time"))
+		fact.Detail, v.silent = facts.Because(facts.NoAnswer), true
+		v.fail(facts.Timeout, facts.Because(facts.NoAnswer))
 	default: // closed or reset
-		fact.Answer, fact.Detail = facts.Declined, "connection closed"
-		v.fail(facts.Reset, tlswire.ErrClosed)
+		fact.Answer, fact.Detail = facts.Declined, facts.Because(facts.Closed)
+		v.fail(facts.Reset, facts.Because(facts.Closed))
 	}
 	for i, x := range hello.Versions {
 		if known, ok := v.answers[x]; ok && known.Answer == facts.Accepted {
@@ -169,107 +166,4 @@ func broken(answer tlswire.Answer, err error) bool {
 	var much *tlswire.TooMuchError
 	var slow *slowError
 	return len(answer.Chain.Certificates) == 0 && (errors.As(err, &bad) || errors.As(err, &much) || errors.As(err, &slow))
-}
-
-// absorb takes in what an answer shows beside version and suite.
-func (v *visit) absorb(a tlswire.Answer) {
-	o := &v.observation
-	if len(a.Chain.Certificates) > 0 && len(o.Certificates) == 0 {
-		o.Certificates, o.Staple, o.Timestamps = a.Chain.Certificates, a.Chain.Staple, a.Chain.Timestamps
-		v.leaf, _ = pki.ParseCertificate(a.Chain.Certificates[0])
-	}
-	if o.Staple == nil && len(a.Chain.Certificates) > 0 && slices.Equal(a.Chain.Certificates[0], o.Certificates[0]) {
-		o.Staple = a.Chain.Staple
-	}
-	v.possession(a)
-	if a.Request != nil && o.ClientCertificate == nil {
-		o.ClientCertificate = &facts.ClientAuth{}
-		for _, der := range a.Request.Issuers {
-			if name, err := pki.ParseName(der); err == nil {
-				o.ClientCertificate.Issuers = append(o.ClientCertificate.Issuers, pki.Printable(name.String()))
-			}
-		}
-	}
-	if k := a.Exchange; k != nil && len(k.Prime) > 0 {
-		v.finite(k.Prime)
-	}
-	if a.Hello.Version < tlswire.TLS13 {
-		v.shown(a.Hello)
-	} else if p := a.Protocol(); p != "" && o.Settings.ALPN == "" {
-		o.Settings.ALPN = p
-	}
-}
-
-// possession verifies what the endpoint signed under the leaf that it served. A
-// failure anywhere is a failure.
-func (v *visit) possession(a tlswire.Answer) {
-	o := &v.observation
-	if len(a.Chain.Certificates) == 0 || o.Possession == facts.PossessionFailed {
-		return
-	}
-	leaf, err := pki.ParseCertificate(a.Chain.Certificates[0])
-	if err != nil {
-		return
-	}
-	switch {
-	case a.Proof != nil:
-		v.signed(a)
-		if o.Settings.SignatureScheme == "" && a.Proof.Scheme != 0 {
-			o.Settings.SignatureScheme = a.Proof.Scheme.String()
-		}
-		switch err := pki.CheckHandshake(leaf.PublicKey, uint16(a.Proof.Scheme), a.Proof.Message, a.Proof.Signature); {
-		case err == nil:
-			o.Possession = facts.PossessionShown
-		case errors.Is(err, pki.ErrBadSignature):
-			o.Possession = facts.PossessionFailed
-		}
-	case a.Finished: // with static RSA the Finished message shows it
-		o.Possession = facts.PossessionShown
-	}
-	if o.Possession == "" {
-		o.Possession = facts.PossessionNotShown
-	}
-}
-
-// shown notes the settings that a ServerHello up to TLS 1.2 shows.
-func (v *visit) shown(h tlswire.ServerHello) {
-	s := &v.observation.Settings
-	note := func(into *facts.Answer, yes bool) {
-		if *into == facts.Unknown || yes {
-			*into = facts.No
-			if yes {
-				*into = facts.Yes
-			}
-		}
-	}
-	note(&(*s).Compression, h.Compression != 0)
-	if h.Version == tlswire.SSL30 {
-		return
-	}
-	note(&(*s).RenegotiationInfo, h.Renegotiation())
-	note(&(*s).ExtendedMasterSecret, h.ExtendedMaster())
-	note(&(*s).Heartbeat, h.Heartbeat())
-	note(&(*s).SessionTickets, h.TicketPromised())
-	if p := h.Suite.Properties(); !p.Authenticated && p.Strength > 0 && p.Cipher != "RC4-128" {
-		note(&(*s).EncryptThenMAC, h.EncryptThenMAC())
-	}
-	if v.answers[tlswire.TLS13].Answer == facts.Accepted && h.Version == tlswire.TLS12 {
-		note(&(*s).DowngradeMarker, h.DowngradeMarker())
-	}
-	if p := h.Protocol(); p != "" {
-		(*s).ALPN = p
-	}
-}
-
-// encryptRSA encrypts a premaster secret as a client does.
-func encryptRSA(leaf, secret []byte) ([]byte, error) {
-	c, err := pki.ParseCertificate(leaf)
-	if err != nil {
-		return nil, err
-	}
-	if c.PublicKey.N == nil || !c.PublicKey.E.IsInt64() || c.PublicKey.Bits > 8192 {
-		return nil, fmt.Errorf("the leaf has the key %s", c.PublicKey)
-	}
-	//lint:ignore SA1019 it is what suites with static RSA do
-	return rsa.EncryptPKCS1v15(rand.Reader, &rsa.PublicKey{N: c.PublicKey.N, E: int(c.PublicKey.E.Int64())}, secret)
 }

@@ -22,6 +22,7 @@ import (
 	"nurvik/core/facts"
 	"nurvik/core/forge"
 	"nurvik/core/probe"
+	"nurvik/core/words"
 )
 
 const name = "tides.tarnholm.example"
@@ -107,7 +108,7 @@ func TestSuitesAndOrder(t *testing.T) {
 				assert.Equal(t, tt.order, v.Order)
 				asked := 0
 				for _, c := range o.Connections {
-					if c.Purpose == "further suites of "+version || c.Purpose == "further suites of "+version+" and signature schemes" && c.Outcome == "answered" { // a refusal there told of the schemes
+					if p := c.Purpose; p.Code == facts.ForSuites && p.Args[0] == version && (len(p.Args) == 1 || c.Outcome.Code == facts.GotAnswer) { // a refusal there told of the schemes
 						asked++
 					}
 				}
@@ -164,7 +165,7 @@ func TestFactsOfAVisit(t *testing.T) {
 			return &tls.Config{Certificates: []tls.Certificate{ec}}, nil
 		}}, probe.Call{})
 		require.Len(t, o.Others, 2)
-		assert.Equal(t, "alert internal_error", o.Others[0].Refused)
+		assert.Equal(t, facts.Because(facts.Alert, "internal_error"), o.Others[0].Refused)
 	})
 	t.Run("a client certificate is asked for", func(t *testing.T) {
 		pool := x509.NewCertPool()
@@ -237,7 +238,7 @@ func TestConnectionsOfATypicalEndpoint(t *testing.T) {
 	o := observe(t, config, probe.Call{Web: true})
 	var purposes []string
 	for _, c := range o.Connections {
-		purposes = append(purposes, c.Purpose)
+		purposes = append(purposes, words.Of(c.Purpose))
 	}
 	assert.LessOrEqual(t, len(o.Connections), 20, strings.Join(purposes, "\n"))
 	assert.Len(t, versionOf(o, "TLS 1.2").Suites, 6)

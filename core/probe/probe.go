@@ -2,66 +2,50 @@ package probe
 
 import (
 	"context"
-	"fmt"
-	"net"
 	"net/netip"
 	"slices"
 	"sync"
-	"time"
 
 	"nurvik/core/endpoint"
 	"nurvik/core/facts"
-	"nurvik/core/limits"
 )
-
-// Network is what a visit needs of the world.
-type Network struct {
-	// Dial opens a TCP connection; the context carries the deadline.
-	Dial func(ctx context.Context, address netip.AddrPort) (net.Conn, error)
-	// Lookup returns all addresses of a host name.
-	Lookup func(ctx context.Context, host string) ([]netip.Addr, error)
-	// Records asks a name server what it says of a service; nil asks none.
-	Records func(ctx context.Context, host string, port uint16) *facts.DNS
-	// HasRoute reports whether packets to the address can leave this machine.
-	HasRoute func(address netip.Addr) bool
-	// Now is the clock.
-	Now func() time.Time
-}
-
-// Prober makes visits. It is safe for concurrent use; the limits hold for all
-// visits that it makes together.
-type Prober struct {
-	network Network
-	limits  limits.Limits
-	gate    *gate
-}
-
-// New makes a prober. Limits that say nothing are the default ones. It panics
-// when the network lacks a function.
-func New(network Network, l limits.Limits) *Prober {
-	l = l.Over(limits.Defaults)
-	if network.Dial == nil || network.Lookup == nil || network.HasRoute == nil || network.Now == nil {
-		panic("probe: the network is incomplete")
-	}
-	return &Prober{network: network, limits: l, gate: newGate(l, network.Now)}
-}
-
-// AtOnce is how many connections there may be at once over all hosts.
-func (p *Prober) AtOnce() int { return p.limits.AtOnce }
 
 // Target is an endpoint to be visited, and how.
 type Target struct {
 	Endpoint   endpoint.Endpoint
-	Connect    []endpoint.Connect // instead of the addresses of the name
+	VisitAt    []endpoint.VisitAt // instead of the addresses of the name
 	ServerName string             // to send; "" for the endpoint's own
 	Effort     facts.Effort       // "" for normal
 	Plain      uint16             // port of plain HTTP; 0 for 80 beside 443, and none beside others
 }
 
+// TargetOf is what is to be visited for settings. The server name is the one
+// that is set, else the first expected host name.
+func TargetOf(s endpoint.Settings, effort facts.Effort) (Target, error) {
+	parsed, err := endpoint.Parse(s.Endpoint)
+	if err != nil {
+		return Target{}, err
+	}
+	t := Target{Endpoint: parsed, ServerName: s.ServerName, Effort: effort, Plain: s.HTTPPort}
+	for _, text := range s.VisitAt {
+		at, err := endpoint.ParseVisitAt(text)
+		if err != nil {
+			return Target{}, err
+		}
+		t.VisitAt = append(t.VisitAt, at)
+	}
+	for _, name := range s.References() {
+		if t.ServerName == "" && !name.IsAddress() {
+			t.ServerName = name.String()
+		}
+	}
+	return t, nil
+}
+
 // Call is how each address of the target is visited.
 func (t Target) Call() Call {
 	c := Call{Scheme: t.Endpoint.Scheme, ServerName: t.serverName(), Effort: t.Effort, Web: t.Endpoint.Scheme == "https", Plain: t.Plain}
-	if c.Web && c.Plain == 0 && t.Endpoint.Port == 443 && len(t.Connect) == 0 {
+	if c.Web && c.Plain == 0 && t.Endpoint.Port == 443 && len(t.VisitAt) == 0 {
 		c.Plain = 80
 	}
 	return c
@@ -85,7 +69,7 @@ type Plan struct {
 // Plan finds the addresses of the target. The error says why the name leads nowhere.
 func (p *Prober) Plan(ctx context.Context, t Target) (Plan, error) {
 	var all []netip.AddrPort
-	for _, c := range t.Connect {
+	for _, c := range t.VisitAt {
 		all = append(all, c.On(t.Endpoint))
 	}
 	if len(all) == 0 {
@@ -140,7 +124,7 @@ func (p *Prober) addresses(ctx context.Context, host string) ([]netip.Addr, erro
 		return nil, err
 	}
 	if len(found) == 0 {
-		return nil, fmt.Errorf("%s has no address", host)
+		return nil, &noAddressError{host}
 	}
 	for i := range found {
 		found[i] = found[i].Unmap()
@@ -155,7 +139,7 @@ func (p *Prober) Examine(ctx context.Context, t Target) (facts.Endpoint, error) 
 	out := facts.Endpoint{Schema: facts.Schema, Endpoint: t.Endpoint.String(), Observations: []facts.Observation{}}
 	plan, err := p.Plan(ctx, t)
 	if err != nil {
-		out.ResolveError = err.Error()
+		out.ResolveError = Unresolved(err)
 		return out, ctx.Err()
 	}
 	for _, a := range plan.NoRoute {

@@ -23,6 +23,7 @@ import (
 	"nurvik/core/forge"
 	"nurvik/core/limits"
 	"nurvik/core/probe"
+	"nurvik/core/words"
 )
 
 // network is this machine's, with names and routes of the test's own.
@@ -145,7 +146,7 @@ func TestOutcomes(t *testing.T) {
 		connections int
 	}{
 		{"refused", refused, facts.Refused, "nothing listens", 4},
-		{"silent", listen(t, func(c net.Conn) { _, _ = io.Copy(io.Discard, c) }), facts.Timeout, "no answer came in time", 2},
+		{"silent", listen(t, func(c net.Conn) { _, _ = io.Copy(io.Discard, c) }), facts.Timeout, "no answer in time", 2},
 		{"closes at once", closed, facts.Reset, "closed without an answer", 4},
 		{"resets", listen(t, func(c net.Conn) { hello(c); _ = c.(*net.TCPConn).SetLinger(0) }), facts.Reset, "closed without an answer", 4},
 		{"plain HTTP", listen(t, func(c net.Conn) { hello(c); _, _ = io.WriteString(c, "HTTP/1.1 400 Bad Request\r\n\r\n") }), facts.NotTLS, `"HTTP/"`, 1},
@@ -161,7 +162,7 @@ func TestOutcomes(t *testing.T) {
 			o, err := probe.New(network(nil), deadlines).Visit(t.Context(), tt.address, probe.Call{})
 			require.NoError(t, err)
 			assert.Equal(t, tt.outcome, o.Outcome)
-			assert.Contains(t, o.Detail, tt.detail)
+			assert.Contains(t, words.Of(o.Detail), tt.detail)
 			assert.Empty(t, o.Certificates)
 			assert.LessOrEqual(t, len(o.Connections), tt.connections)
 		})
@@ -221,9 +222,9 @@ func target(t *testing.T, text string, connect ...string) probe.Target {
 	require.NoError(t, err)
 	out := probe.Target{Endpoint: e}
 	for _, c := range connect {
-		parsed, err := endpoint.ParseConnect(c)
+		parsed, err := endpoint.ParseVisitAt(c)
 		require.NoError(t, err)
-		out.Connect = append(out.Connect, parsed)
+		out.VisitAt = append(out.VisitAt, parsed)
 	}
 	return out
 }
@@ -272,6 +273,6 @@ func TestExamine(t *testing.T) {
 
 	e, err = p.Examine(t.Context(), target(t, "unlisted.tarnholm.example"))
 	require.NoError(t, err)
-	assert.NotEmpty(t, e.ResolveError)
+	assert.True(t, e.ResolveError.Given())
 	assert.Empty(t, e.Observations)
 }

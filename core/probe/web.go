@@ -18,8 +18,8 @@ import (
 // maxPage is how much of an answer is read: the headers are all that counts.
 const maxPage = 64 << 10
 
-// ask asks the web server for its front page over the session.
-func (v *visit) ask(session io.ReadWriter) {
+// askWeb asks the web server for its front page over the session.
+func askWeb(v *visit, session io.ReadWriter) {
 	response, err := get(session, v.call.ServerName, v.observation.Address)
 	if err != nil {
 		return // the application is another, or wants something first
@@ -58,8 +58,8 @@ func get(stream io.ReadWriter, host string, address netip.AddrPort) (page, error
 	return page{status, header}, err
 }
 
-// plain looks where the plain port leads.
-func (v *visit) plain(ctx context.Context) {
+// askPlain looks where the plain port leads.
+func askPlain(ctx context.Context, v *visit) {
 	if v.call.Plain == 0 || !v.call.Web {
 		return
 	}
@@ -69,16 +69,16 @@ func (v *visit) plain(ctx context.Context) {
 		v.observation.HTTP = &facts.HTTP{}
 	}
 	v.observation.HTTP.Plain = fact
-	conn, record, ok := v.connectTo(ctx, at, "plain HTTP")
+	conn, record, ok := v.connectTo(ctx, at, facts.Because(facts.ForPlainHTTP))
 	if !ok {
-		fact.Failure = "nothing answers"
+		fact.Failure = facts.Because(facts.NothingAnswers)
 		return
 	}
 	defer conn.Close()
 	response, err := get(conn, v.call.ServerName, at)
 	v.close(conn, record, err)
 	if err != nil {
-		fact.Failure = "no HTTP answers"
+		fact.Failure = facts.Because(facts.NoHTTP)
 		return
 	}
 	fact.Status, fact.Location = response.status, pki.Printable(response.header.Get("Location"))

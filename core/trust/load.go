@@ -13,6 +13,7 @@ import (
 	"nurvik/core/facts"
 	"nurvik/core/intake"
 	"nurvik/core/pki"
+	"nurvik/core/words"
 )
 
 // SystemName is the store of the operating system.
@@ -141,7 +142,7 @@ func FromPEM(name string, text []byte, kind Kind) (*Store, error) {
 	file := new(intake.Reader).Recognise(name, text)
 	for _, d := range file.Defects {
 		if d.Kind == facts.Damaged {
-			return nil, fmt.Errorf("trust store %q: line %d: %s", name, d.Line, d.Text)
+			return nil, fmt.Errorf("trust store %q: line %d: %s", name, d.Line, words.Of(d.Reason))
 		}
 	}
 	if len(file.Certificates()) == 0 {
@@ -187,4 +188,10 @@ func orDefault(value, fallback string) string {
 		return fallback
 	}
 	return value
+}
+
+// ParseAnchor decodes a certificate as an anchor of the kind.
+func ParseAnchor(der []byte, kind Kind) (Anchor, error) {
+	c, err := pki.ParseCertificate(der)
+	return Anchor{Certificate: c, Kind: kind}, err
 }

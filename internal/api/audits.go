@@ -9,18 +9,13 @@ import (
 
 // AuditStart asks for an audit.
 type AuditStart struct {
-	EndpointIDs []int64    `json:"endpoint_ids,omitempty" maxItems:"100000" doc:"None means the whole estate"`
-	Policy      string     `json:"policy,omitempty" doc:"A built-in policy, for every endpoint. Without one it is open-web, and opportunistic where clients check nobody"`
-	PolicyFile  string     `json:"policy_file,omitempty" maxLength:"200000" doc:"A policy of one's own, in the form of docs/policy-file.md, in the place of a built-in one. Its limits do not count here"`
-	At          *time.Time `json:"at,omitempty" doc:"Judge as of this time"`
+	EndpointIDs []int64 `json:"endpoint_ids,omitempty" maxItems:"100000" doc:"None means the whole estate"`
 }
 
-// Audit is one run over the estate.
+// Audit is one run over the estate: visits, judged as of now by the policies that are assigned.
 type Audit struct {
 	ID         int64      `json:"id"`
 	State      string     `json:"state" enum:"planning,visiting,judging,finished,cancelled,failed"`
-	Policy     string     `json:"policy"`
-	At         *time.Time `json:"at,omitempty" doc:"Judged as of this time, when one was given"`
 	CreatedAt  time.Time  `json:"created_at"`
 	FinishedAt *time.Time `json:"finished_at,omitempty"`
 	Failure    string     `json:"failure,omitempty"`
@@ -43,6 +38,20 @@ type Verdicts struct {
 	Unreachable int `json:"unreachable"`
 }
 
+// Count adds one verdict.
+func (v *Verdicts) Count(verdict judge.Verdict) {
+	switch verdict {
+	case judge.Sound:
+		v.Sound++
+	case judge.AtRisk:
+		v.AtRisk++
+	case judge.Faulty:
+		v.Faulty++
+	case judge.Unreachable:
+		v.Unreachable++
+	}
+}
+
 // AuditPage is one page of audits, the newest first.
 type AuditPage struct {
 	Items []Audit `json:"items"`
@@ -57,31 +66,43 @@ type Examination struct {
 	Findings  []Finding        `json:"findings" doc:"Those that are not gone, the worst first"`
 }
 
-// Finding is one thing wrong, followed from audit to audit.
+// Finding is one thing wrong, followed from audit to audit: the finding as it
+// was judged, and beside it its life and what people said of it.
 type Finding struct {
-	ID         string          `json:"id" doc:"The same in every audit"`
-	EndpointID *int64          `json:"endpoint_id,omitempty" doc:"Of findings about endpoints"`
-	Endpoint   string          `json:"endpoint,omitempty"`
-	HoldingID  *int64          `json:"holding_id,omitempty" doc:"Of findings about files"`
-	Holding    string          `json:"holding,omitempty"`
-	Path       string          `json:"path,omitempty" doc:"Of the file, on the machine of the holding"`
-	Code       string          `json:"code"`
-	Severity   string          `json:"severity" enum:"fault,risk,note,none"`
-	Title      string          `json:"title"`
-	About      string          `json:"about"`
-	Subject    string          `json:"subject"`
-	Message    string          `json:"message"`
-	Why        string          `json:"why"`
-	Remedy     string          `json:"remedy"`
-	Settings   []judge.Setting `json:"settings,omitempty" doc:"The line that repairs it, for servers that usually serve such endpoints"`
-	Reference  string          `json:"reference"`
-	Evidence   judge.Evidence  `json:"evidence"`
-	Addresses  []string        `json:"addresses"`
-	State      string          `json:"state" enum:"new,standing,gone,back"`
-	FirstSeen  time.Time       `json:"first_seen"`
-	LastSeen   time.Time       `json:"last_seen"`
-	GoneAt     *time.Time      `json:"gone_at,omitempty"`
+	ID         string `json:"id" doc:"The same in every audit"`
+	EndpointID *int64 `json:"endpoint_id,omitempty" doc:"Of findings about endpoints"`
+	Endpoint   string `json:"endpoint,omitempty"`
+	HoldingID  *int64 `json:"holding_id,omitempty" doc:"Of findings about files"`
+	Holding    string `json:"holding,omitempty"`
+	Path       string `json:"path,omitempty" doc:"Of the file, on the machine of the holding"`
+	judge.Finding
+	Title        string           `json:"title"`
+	Why          string           `json:"why"`
+	Reference    string           `json:"reference"`
+	State        string           `json:"state" enum:"new,standing,gone,back"`
+	FirstSeen    time.Time        `json:"first_seen"`
+	LastSeen     time.Time        `json:"last_seen"`
+	GoneAt       *time.Time       `json:"gone_at,omitempty"`
+	Acknowledged *Acknowledgement `json:"acknowledged,omitempty"`
+	Waiver       *Waiver          `json:"waiver,omitempty" doc:"A person's; a policy's is in waived. Both take the finding out of the verdict"`
 }
+
+// Acknowledgement says that somebody has seen a finding.
+type Acknowledgement struct {
+	By   string    `json:"by"`
+	At   time.Time `json:"at"`
+	Note string    `json:"note,omitempty"`
+}
+
+// Waiver takes a finding out of the verdict until a time.
+type Waiver struct {
+	By     string    `json:"by"`
+	Reason string    `json:"reason"`
+	Until  time.Time `json:"until"`
+}
+
+// Holds reports whether the waiver counts at the time.
+func (w *Waiver) Holds(at time.Time) bool { return w != nil && at.Before(w.Until) }
 
 // Place is the endpoint, or the holding and the path in it.
 func (f Finding) Place() string {

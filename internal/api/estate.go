@@ -1,19 +1,12 @@
 package api
 
-import "time"
+import (
+	"nurvik/core/endpoint"
+	"time"
+)
 
-// EndpointSettings is what people set of an endpoint.
-type EndpointSettings struct {
-	Endpoint      string            `json:"endpoint" minLength:"1" maxLength:"300" doc:"host, host:port or scheme://host:port" example:"tides.tarnholm.example:443"`
-	Names         []string          `json:"names,omitempty" maxItems:"1000" doc:"Names that must be covered; none means the endpoint's own. The first host name is sent as the server name"`
-	Connect       []string          `json:"connect,omitempty" maxItems:"100" doc:"ADDRESS[:PORT] to visit instead of the name's addresses"`
-	HTTPPort      uint16            `json:"http_port,omitempty" doc:"Port on which plain HTTP is looked for; without it 80 beside 443"`
-	ServerName    string            `json:"server_name,omitempty" maxLength:"253" doc:"Name to send in the handshake instead"`
-	Authenticated bool              `json:"authenticated,omitempty" doc:"Clients check whom they speak to, also where that is not usual, as on port 25"`
-	Trust         []string          `json:"trust,omitempty" maxItems:"50" doc:"Trust stores of which one must accept; none means the system's"`
-	Audiences     []string          `json:"audiences,omitempty" maxItems:"50" doc:"Trust stores that must all accept"`
-	Labels        map[string]string `json:"labels,omitempty"`
-}
+// EndpointSettings is what people say of an endpoint.
+type EndpointSettings = endpoint.Settings
 
 // Endpoint is an endpoint of the estate with its latest judgement in short.
 type Endpoint struct {
@@ -25,7 +18,9 @@ type Endpoint struct {
 	Faults   int        `json:"faults"`
 	Risks    int        `json:"risks"`
 	Notes    int        `json:"notes"`
-	Codes    []string   `json:"codes" doc:"Codes of the findings, the worst first, each once"`
+	Waived   int        `json:"waived" doc:"Findings that are waived, and do not count"`
+	Codes    []string   `json:"codes" doc:"Codes of the findings that count, the worst first, each once"`
+	JudgedBy string     `json:"judged_by,omitempty" doc:"The policy that it was judged by"`
 	JudgedAt *time.Time `json:"judged_at,omitempty"`
 	AuditID  *int64     `json:"audit_id,omitempty" doc:"The audit that judged it"`
 }
@@ -52,7 +47,14 @@ type Anchor struct {
 // Estate is the whole estate, for import and export.
 type Estate struct {
 	Stores    []TrustStore       `json:"stores" maxItems:"1000"`
+	Policies  []NamedPolicy      `json:"policies,omitempty" maxItems:"1000"`
 	Endpoints []EndpointSettings `json:"endpoints" maxItems:"100000"`
+}
+
+// NamedPolicy is a policy that the estate names.
+type NamedPolicy struct {
+	Name string `json:"name" minLength:"1" maxLength:"100" pattern:"^[a-z0-9][a-z0-9._-]*$"`
+	Text string `json:"text" minLength:"1" maxLength:"200000"`
 }
 
 // EstateImport is an estate to take in.

@@ -11,7 +11,7 @@ import (
 type HoldingFacts struct {
 	Name      string       `json:"name" minLength:"1" maxLength:"253" doc:"Of the machine"`
 	Files     []facts.File `json:"files" maxItems:"100000"`
-	Policy    string       `json:"policy,omitempty" doc:"Default open-web"`
+	Policy    string       `json:"policy,omitempty" doc:"For a holding that is new; default open-web"`
 	Trust     []string     `json:"trust,omitempty" maxItems:"50" doc:"Trust stores of which one must accept; none means the system's"`
 	Audiences []string     `json:"audiences,omitempty" maxItems:"50" doc:"Trust stores that must all accept"`
 }
@@ -24,13 +24,21 @@ type Holding struct {
 	Trust     []string   `json:"trust"`
 	Audiences []string   `json:"audiences"`
 	SentAt    time.Time  `json:"sent_at" doc:"When its facts were sent last"`
-	JudgedAt  *time.Time `json:"judged_at,omitempty"`
+	JudgedAt  *time.Time `json:"judged_at,omitempty" doc:"Absent until it is judged for the first time"`
 	Files     int        `json:"files"`
 	Verdict   string     `json:"verdict" enum:",sound,at-risk,faulty" doc:"Of the worst file"`
 	Faults    int        `json:"faults"`
 	Risks     int        `json:"risks"`
 	Notes     int        `json:"notes"`
-	Codes     []string   `json:"codes" doc:"Codes of the findings, each once"`
+	Waived    int        `json:"waived" doc:"Findings that are waived, and do not count"`
+	Codes     []string   `json:"codes" doc:"Codes of the findings that count, each once"`
+}
+
+// HoldingSettings is what people set of a holding; what is left out stays.
+type HoldingSettings struct {
+	Policy    *string   `json:"policy,omitempty"`
+	Trust     *[]string `json:"trust,omitempty" maxItems:"50"`
+	Audiences *[]string `json:"audiences,omitempty" maxItems:"50"`
 }
 
 // HoldingView is a holding with its findings.

@@ -10,14 +10,18 @@ import (
 	"os"
 	"slices"
 
+	"nurvik/core/assess"
+	"nurvik/core/brief"
 	"nurvik/core/endpoint"
 	"nurvik/core/facts"
 	"nurvik/core/intake"
+	"nurvik/core/judge"
 	"nurvik/core/keystore"
 	"nurvik/core/limits"
 	"nurvik/core/naming"
 	"nurvik/core/pbe"
 	"nurvik/core/pki"
+	"nurvik/core/policy"
 	"nurvik/core/probe"
 	"nurvik/core/trust"
 	"nurvik/internal/estatefile"
@@ -27,8 +31,9 @@ import (
 // Request is what the caller asks for.
 type Request struct {
 	Targets   []string
+	Policy    string // by name or file; "" for those that the estate assigns, or else the default
 	Names     []string
-	Connect   []string
+	VisitAt   []string
 	Trust     []string
 	Audiences []string
 	HTTPPort  uint16          // on which plain HTTP is looked for, for endpoints of the call
@@ -44,25 +49,24 @@ type Request struct {
 type Plan struct {
 	visits     []visit
 	files      []facts.File
-	fileNames  []naming.Reference
-	trust      []*trust.Store // that files are judged by
-	audiences  []*trust.Store
-	anchors    *trust.Store
+	ofFiles    assess.Expectation
+	anchors    []*trust.Store
 	networks   []netip.Prefix
 	limits     limits.Limits // of the estate files
 	resolver   *estatefile.Resolver
 	heap       bool
+	memory     *brief.Memory
 	unexamined []Unexamined
 }
 
 // visit is an endpoint with what is expected of it.
 type visit struct {
-	target        probe.Target
-	names         []naming.Reference
-	trust         []*trust.Store
-	audiences     []*trust.Store
-	authenticated bool // its clients check whom they speak to
+	target   probe.Target
+	expected assess.Expectation
 }
+
+// Policy is the policy that files, and endpoints without one of their own, are judged by.
+func (p *Plan) Policy() policy.Policy { return p.ofFiles.Policy }
 
 // Networks are those that issuers may be asked in, beside the public ones.
 func (p *Plan) Networks() []netip.Prefix { return p.networks }
@@ -78,10 +82,10 @@ func (p *Plan) Files() []facts.File { return p.files }
 
 // Stores are the names of the trust stores that files are judged by.
 func (p *Plan) Stores() (trusted, audiences []string) {
-	for _, s := range p.trust {
+	for _, s := range p.ofFiles.Trust {
 		trusted = append(trusted, s.Name)
 	}
-	for _, s := range p.audiences {
+	for _, s := range p.ofFiles.Audiences {
 		audiences = append(audiences, s.Name)
 	}
 	return trusted, audiences
@@ -100,8 +104,10 @@ type planner struct {
 	request  Request
 	loader   *trust.Loader
 	names    []naming.Reference
-	connect  []endpoint.Connect
-	defaults estatefile.Defaults // of the estate files named
+	visitAt  []endpoint.VisitAt
+	policy   policy.Policy            // of the call, or the default
+	policies map[string]policy.Policy // of the estate files
+	defaults estatefile.Defaults      // of the estate files named
 	stores   map[string]*trust.Store
 	reader   *intake.Reader
 	plan     Plan
@@ -113,7 +119,8 @@ type planner struct {
 // Files that were not read when the context ends count as not examined.
 func NewPlan(ctx context.Context, r Request) (*Plan, error) {
 	p := &planner{request: r, loader: &trust.Loader{Named: map[string]*trust.Store{}}, stores: map[string]*trust.Store{},
-		reader: &intake.Reader{Opener: keystore.Opener{Passwords: r.Passwords, Budget: &pbe.Budget{}}}}
+		policies: map[string]policy.Policy{}, reader: &intake.Reader{Opener: keystore.Opener{Passwords: r.Passwords, Budget: &pbe.Budget{}}, Memory: &brief.Memory{}}}
+	p.plan.memory = p.reader.Memory
 	for _, name := range r.Names {
 		reference, err := naming.Parse(name)
 		if err != nil {
@@ -121,14 +128,17 @@ func NewPlan(ctx context.Context, r Request) (*Plan, error) {
 		}
 		p.names = append(p.names, reference)
 	}
-	for _, text := range r.Connect {
-		connect, err := endpoint.ParseConnect(text)
+	for _, text := range r.VisitAt {
+		at, err := endpoint.ParseVisitAt(text)
 		if err != nil {
 			return nil, &UsageError{err}
 		}
-		p.connect = append(p.connect, connect)
+		p.visitAt = append(p.visitAt, at)
 	}
 	var err error
+	if p.policy, err = LoadPolicy(r.Policy); err != nil {
+		return nil, err
+	}
 	if p.plan.networks, err = fetch.ParseNetworks(r.Networks); err != nil {
 		return nil, &UsageError{err}
 	}
@@ -146,10 +156,11 @@ func NewPlan(ctx context.Context, r Request) (*Plan, error) {
 			return nil, err
 		}
 	}
-	if len(p.connect) > 0 && len(p.plan.visits) == 0 {
-		return nil, &UsageError{errors.New("--connect says where to visit an endpoint, and no endpoint is named")}
+	if len(p.visitAt) > 0 && len(p.plan.visits) == 0 {
+		return nil, &UsageError{errors.New("--visit-at says where to visit an endpoint, and no endpoint is named")}
 	}
-	p.plan.anchors, p.plan.fileNames = p.allAnchors(), p.names
+	p.plan.anchors = p.allAnchors()
+	p.plan.ofFiles.Names, p.plan.ofFiles.Policy = p.names, p.policy
 	if p.plan.heap = r.Heap; r.Heap {
 		p.plan.pile()
 	}
@@ -173,8 +184,10 @@ func (p *Plan) pile() {
 
 // Knows reports whether a trust store holds a certificate or key of the fingerprint.
 func (p *Plan) Knows(f pki.Fingerprint) bool {
-	return slices.ContainsFunc(p.anchors.Anchors, func(a trust.Anchor) bool {
-		return a.Certificate.Fingerprint() == f || a.Certificate.PublicKey.Fingerprint() == f
+	return slices.ContainsFunc(p.anchors, func(s *trust.Store) bool {
+		return slices.ContainsFunc(s.Anchors, func(a trust.Anchor) bool {
+			return a.Certificate.Fingerprint() == f || a.Certificate.PublicKey.Fingerprint() == f
+		})
 	})
 }
 
@@ -203,6 +216,11 @@ func (p *planner) sort() (estates []*estatefile.Estate, rest []string, err error
 		for name, s := range stores {
 			p.loader.Named[name], p.stores[name] = s, s
 		}
+		policies, err := e.LoadPolicies()
+		if err != nil {
+			return nil, nil, &UsageError{err}
+		}
+		maps.Copy(p.policies, policies)
 		if len(estates) == 0 {
 			p.defaults = e.Defaults
 		}
@@ -229,45 +247,35 @@ func (p *planner) estate(e *estatefile.Estate) error {
 			entry.Audiences = p.request.Audiences
 		}
 		entry = e.Settled(entry)
-		parsed, err := endpoint.Parse(entry.Endpoint)
+		v, err := p.visitOf(entry)
 		if err != nil {
-			return &UsageError{err}
-		}
-		v := visit{target: probe.Target{Endpoint: parsed, ServerName: entry.ServerName, Plain: entry.HTTPPort, Effort: p.request.Effort}, authenticated: entry.Authenticated}
-		for _, name := range entry.Names {
-			reference, err := naming.Parse(name)
-			if err != nil {
-				return &UsageError{err}
-			}
-			v.names = append(v.names, reference)
-		}
-		for _, text := range entry.Connect {
-			connect, err := endpoint.ParseConnect(text)
-			if err != nil {
-				return &UsageError{err}
-			}
-			v.target.Connect = append(v.target.Connect, connect)
-		}
-		if v.trust, v.audiences, err = p.load(entry.Trust, entry.Audiences); err != nil {
 			return err
 		}
-		p.addVisit(v)
+		if p.request.Policy == "" && entry.Policy != "" {
+			library := assess.Library{Policies: p.policies}
+			if v.expected.Policy, err = library.PolicyNamed(entry.Policy); err != nil {
+				return &UsageError{fmt.Errorf("%s: %w", entry.Endpoint, err)}
+			}
+		}
+		p.plan.visits = append(p.plan.visits, v)
 	}
 	return nil
 }
 
-// addVisit settles the server name: the first expected host name, where names are given.
-func (p *planner) addVisit(v visit) {
-	for _, name := range v.names {
-		if v.target.ServerName == "" && !name.IsAddress() {
-			v.target.ServerName = name.String()
-		}
+// visitOf is what is to be visited for settings, and what is expected of it.
+func (p *planner) visitOf(s endpoint.Settings) (visit, error) {
+	target, err := probe.TargetOf(s, p.request.Effort)
+	if err != nil {
+		return visit{}, &UsageError{err}
 	}
-	p.plan.visits = append(p.plan.visits, v)
+	v := visit{target: target, expected: assess.Expectation{Policy: p.policy, Names: s.References(), Authenticated: s.Authenticated}}
+	v.expected.Trust, v.expected.Audiences, err = p.load(s.Trust, s.Audiences)
+	return v, err
 }
 
 func (p *planner) target(ctx context.Context, target string) error {
-	stores, audiences, err := p.load(orElse(p.request.Trust, p.defaults.Trust), orElse(p.request.Audiences, p.defaults.Audiences))
+	trusted, audiences := orElse(p.request.Trust, p.defaults.Trust), orElse(p.request.Audiences, p.defaults.Audiences)
+	stores, required, err := p.load(trusted, audiences)
 	if err != nil {
 		return err
 	}
@@ -278,16 +286,23 @@ func (p *planner) target(ctx context.Context, target string) error {
 	}
 	if isFile {
 		p.plan.files = append(p.plan.files, source.Files...)
-		p.plan.trust, p.plan.audiences = stores, audiences
+		p.plan.ofFiles.Trust, p.plan.ofFiles.Audiences = stores, required
 		p.plan.unexamined = append(p.plan.unexamined, source.Unexamined...)
 		return nil
 	}
-	parsed, err := endpoint.Parse(target)
-	if err != nil {
-		return &UsageError{fmt.Errorf("%w; a file of this name does not exist either", err)}
+	settings := endpoint.Settings{Endpoint: target, VisitAt: p.request.VisitAt, HTTPPort: p.request.HTTPPort, Trust: trusted, Audiences: audiences}
+	for _, name := range p.names {
+		settings.Names = append(settings.Names, name.String())
 	}
-	p.addVisit(visit{target: probe.Target{Endpoint: parsed, Connect: p.connect, Plain: p.request.HTTPPort, Effort: p.request.Effort}, names: p.names, trust: stores, audiences: audiences})
-	return nil
+	if defects := settings.Settle(endpoint.Known{}); len(defects) > 0 {
+		return &UsageError{fmt.Errorf("%w; a file of this name does not exist either", defects[0].Err)}
+	}
+	if near := mistyped(target); near != "" {
+		return &UsageError{fmt.Errorf("there is no file %s; %s may be meant. To visit a host of that name, write %s", target, near, settings.Endpoint)}
+	}
+	v, err := p.visitOf(settings)
+	p.plan.visits = append(p.plan.visits, v)
+	return err
 }
 
 // load loads stores by their texts; with neither kind named it is the system's.
@@ -313,13 +328,13 @@ func (p *planner) load(trusted, audiences []string) (stores, required []*trust.S
 	return stores, required, nil
 }
 
-// allAnchors joins every store, in the order of their names.
-func (p *planner) allAnchors() *trust.Store {
+// allAnchors are the stores, in the order of their names.
+func (p *planner) allAnchors() []*trust.Store {
 	var all []*trust.Store
 	for _, name := range slices.Sorted(maps.Keys(p.stores)) {
 		all = append(all, p.stores[name])
 	}
-	return trust.Merge("all", all...)
+	return all
 }
 
 func orElse(first, second []string) []string {
@@ -327,4 +342,22 @@ func orElse(first, second []string) []string {
 		return first
 	}
 	return second
+}
+
+// LoadPolicy is the policy of the name, or of the file at the path, which then
+// holds for every endpoint; without either it is the default, and the
+// opportunistic one where clients verify nothing.
+func LoadPolicy(text string) (policy.Policy, error) {
+	if text == "" {
+		return policy.Open(), nil
+	}
+	p, err := policy.Load(text)
+	if err == nil {
+		err = judge.CheckPolicy(p)
+	}
+	if err != nil {
+		return p, &UsageError{fmt.Errorf("--policy: %w", err)}
+	}
+	p.Chosen = true
+	return p, nil
 }

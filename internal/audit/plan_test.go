@@ -17,16 +17,15 @@ import (
 
 	"nurvik/core/judge"
 	"nurvik/core/limits"
-	"nurvik/core/policy"
 	"nurvik/core/probe"
 	"nurvik/internal/audit"
 	"nurvik/internal/harbour"
 )
 
 // world is a harbour's files, without its ports.
-func world(t *testing.T, port uint16) *harbour.Harbour {
+func world(t *testing.T) *harbour.Harbour {
 	t.Helper()
-	h, err := harbour.Start(harbour.Options{Directory: t.TempDir(), Port: port, Now: time.Now()})
+	h, err := harbour.Start(harbour.Options{Directory: t.TempDir(), Now: time.Now()})
 	require.NoError(t, err)
 	h.Close()
 	return h
@@ -34,9 +33,7 @@ func world(t *testing.T, port uint16) *harbour.Harbour {
 
 func options(t *testing.T, network probe.Network) audit.Options {
 	t.Helper()
-	p, err := policy.Builtin(policy.Default)
-	require.NoError(t, err)
-	return audit.Options{Prober: probe.New(network, limits.Limits{Handshake: time.Second}), Policy: p, At: time.Now()}
+	return audit.Options{Prober: probe.New(network, limits.Limits{Handshake: time.Second}), At: time.Now()}
 }
 
 // nowhere is a network without routes or names.
@@ -52,7 +49,7 @@ func nowhere() probe.Network {
 }
 
 func TestFilesUseTheEstatesStoresAndDefaults(t *testing.T) {
-	h := world(t, 24581)
+	h := world(t)
 	file := filepath.Join(h.Files, "tides-fullchain.pem")
 	verdict := func(r audit.Request) judge.Verdict {
 		plan, err := audit.NewPlan(t.Context(), r)
@@ -81,7 +78,7 @@ func TestFamilyWithoutRouteIsToldOnce(t *testing.T) {
 
 func TestTargetsAreToldApart(t *testing.T) {
 	directory := t.TempDir()
-	h := world(t, 24582)
+	h := world(t)
 	data, err := os.ReadFile(filepath.Join(h.Files, "tides.der"))
 	require.NoError(t, err)
 	odd := filepath.Join(directory, "tides:443") // a name like an endpoint's, but it exists as a path

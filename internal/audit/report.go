@@ -60,14 +60,7 @@ func (s *Summary) Count(v judge.Verdict) {
 
 // Reaches reports whether any finding is at or above the severity.
 func (r *Report) Reaches(limit judge.Severity) bool {
-	for _, t := range r.Targets {
-		for _, f := range t.Findings {
-			if f.Waived == nil && f.Severity != judge.None && f.Severity.AtLeast(limit) {
-				return true
-			}
-		}
-	}
-	return false
+	return slices.ContainsFunc(r.Targets, func(t Target) bool { return judge.Reach(t.Findings, limit) })
 }
 
 // Knows reports whether a certificate or key of the fingerprint was met.

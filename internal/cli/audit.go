@@ -7,10 +7,10 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
-	"nurvik/core/facts"
 	"nurvik/core/judge"
 	"nurvik/internal/api"
 	"nurvik/internal/audit"
@@ -40,7 +40,7 @@ target with a / in it, or that exists as a path, is a file; name:443 never is.`,
 		Example: `  nurvik audit tides.tarnholm.example
   nurvik audit estate.yaml -o json
   nurvik audit /etc/ssl/harbour --name pilots.tarnholm.example
-  nurvik audit pilots.tarnholm.example --connect 192.0.2.7 --trust private:inner-root.pem
+  nurvik audit pilots.tarnholm.example --visit-at 192.0.2.7 --trust private:inner-root.pem
   nurvik audit estate.yaml --at +30d --fail-from risk`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -68,7 +68,7 @@ func (a *app) audit(ctx context.Context, f *auditFlags) error {
 		return err
 	}
 	if f.send {
-		if err := a.send(ctx, f, plan, u.policy.Name); err != nil {
+		if err := a.send(ctx, f, plan); err != nil {
 			return err
 		}
 	}
@@ -84,11 +84,7 @@ func (a *app) audit(ctx context.Context, f *auditFlags) error {
 	finish()
 	finishAsking()
 	finishShared()
-	if a.output == "json" {
-		err = report.JSON(a.stdout, result)
-	} else {
-		err = a.tables(result, f.long)
-	}
+	err = a.write(report.Audit(result, f.long))
 	switch {
 	case err != nil:
 		return err
@@ -102,27 +98,8 @@ func (a *app) audit(ctx context.Context, f *auditFlags) error {
 	return nil
 }
 
-// tables writes the report, and what was learnt on the wire where one endpoint
-// is asked about, or of all with --long.
-func (a *app) tables(result *audit.Report, long bool) error {
-	if err := report.Audit(a.stdout, result, a.style()); err != nil {
-		return err
-	}
-	if len(result.Targets) != 1 && !long {
-		return nil
-	}
-	for _, t := range result.Targets {
-		if e, ok := t.Facts.(facts.Endpoint); ok {
-			if err := report.Wire(a.stdout, e, long, a.style()); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
 // send gives the service the facts of the files that were read.
-func (a *app) send(ctx context.Context, f *auditFlags, plan *audit.Plan, policyName string) error {
+func (a *app) send(ctx context.Context, f *auditFlags, plan *audit.Plan) error {
 	if len(plan.Files()) == 0 {
 		return usage(errors.New("--send has nothing to send: no file was named or recognised"))
 	}
@@ -130,7 +107,7 @@ func (a *app) send(ctx context.Context, f *auditFlags, plan *audit.Plan, policyN
 	if err != nil {
 		return err
 	}
-	facts := api.HoldingFacts{Name: f.holding, Policy: policyName}
+	facts := api.HoldingFacts{Name: f.holding, Policy: f.request.Policy}
 	if facts.Name == "" {
 		if facts.Name, err = os.Hostname(); err != nil {
 			return usage(fmt.Errorf("this machine has no name; give one with --holding: %w", err))
@@ -152,7 +129,11 @@ func (a *app) send(ctx context.Context, f *auditFlags, plan *audit.Plan, policyN
 	if err != nil {
 		return refused(err)
 	}
-	_, err = fmt.Fprintf(a.stderr, "Sent the facts of %d files as the holding %q; it is %s there: %s/holdings/%d\n", holding.Files, holding.Name, holding.Verdict, strings.TrimSuffix(f.server, "/"), holding.ID)
+	if holding, err = c.JudgedHolding(ctx, holding.ID, holding.SentAt.Add(-time.Microsecond)); err != nil {
+		return refused(err)
+	}
+	_, err = fmt.Fprintf(a.stderr, "Sent the facts of %d files as the holding %q; it is %s there: %s/holdings/%d\n",
+		holding.Files, holding.Name, holding.Verdict, strings.TrimSuffix(f.server, "/"), holding.ID)
 	return err
 }
 

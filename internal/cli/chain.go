@@ -51,7 +51,7 @@ Issuers are asked about revocation for endpoints; for files only with --fetch.`,
 	}
 	a.addTargets(cmd, &f.targetFlags)
 	flags := cmd.Flags()
-	flags.StringArrayVar(&f.distrust, "distrust", nil, "what if the certificate or key of this SHA-256 `FINGERPRINT` were not trusted; repeat for more")
+	flags.StringArrayVar(&f.distrust, "distrust", nil, distrustHelp)
 	flags.StringVar(&f.write, "write", "", "write the complete, ordered bundle to `FILE`")
 	flags.BoolVar(&f.force, "force", false, "let --write replace an existing file")
 	cmd.AddCommand(a.chainDifferences())
@@ -96,12 +96,7 @@ func (a *app) chain(ctx context.Context, f *chainFlags) error {
 	if len(chains.All()) == 0 && len(chains.Unexamined) == 0 {
 		chains.Unexamined = append(chains.Unexamined, audit.Unexamined{Target: strings.Join(f.request.Targets, ", "), Reason: "no certificate is in it"})
 	}
-	if a.output == "json" {
-		err = report.JSON(a.stdout, chains)
-	} else {
-		err = report.Chain(a.stdout, chains, a.style())
-	}
-	if err != nil {
+	if err := a.write(report.Chain(chains)); err != nil {
 		return err
 	}
 	if f.write != "" && ctx.Err() == nil {

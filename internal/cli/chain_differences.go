@@ -26,12 +26,7 @@ different kinds in them. Status 1 when there are differences.`,
 				}
 			}
 			d := report.NewStoreDifferences(args[0], args[1], trust.Compare(stores[0], stores[1]))
-			var err error
-			if a.output == "json" {
-				err = report.JSON(a.stdout, d)
-			} else {
-				err = report.StoreDifferences(a.stdout, d, a.style())
-			}
+			err := a.write(report.StoreDifferences(d))
 			if err == nil && !d.Same() {
 				return &statusError{status: statusFindings}
 			}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"slices"
 	"strings"
@@ -46,10 +47,7 @@ func (a *app) estateList(server *string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if a.output == "json" {
-				return report.JSON(a.stdout, list)
-			}
-			return a.printEndpoints(list)
+			return a.write(report.Document{Value: list, Text: func(w io.Writer, s report.Style) error { return a.printEndpoints(w, list, s) }})
 		}),
 	}
 	a.addOutput(cmd)
@@ -59,12 +57,11 @@ func (a *app) estateList(server *string) *cobra.Command {
 	return cmd
 }
 
-func (a *app) printEndpoints(list []api.Endpoint) error {
+func (a *app) printEndpoints(w io.Writer, list []api.Endpoint, style report.Style) error {
 	if len(list) == 0 {
-		_, err := fmt.Fprintln(a.stdout, "no endpoints; add some with \"nurvik estate add\" or \"nurvik estate import\"")
+		_, err := fmt.Fprintln(w, "no endpoints; add some with \"nurvik estate add\" or \"nurvik estate import\"")
 		return err
 	}
-	style := a.style()
 	out := report.NewTable("verdict", "endpoint", "days left", "issuer", "findings")
 	for _, e := range list {
 		days := "–"
@@ -75,7 +72,7 @@ func (a *app) printEndpoints(list []api.Endpoint) error {
 		}
 		out.AppendRow(table.Row{report.VerdictWord(judge.Verdict(e.Verdict), style), e.Endpoint, days, e.Issuer, worst(e.Codes)})
 	}
-	_, err := fmt.Fprintln(a.stdout, out.Render())
+	_, err := fmt.Fprintln(w, out.Render())
 	return err
 }
 
@@ -101,9 +98,10 @@ func worst(codes []string) string {
 func (f *settingsFlags) add(cmd *cobra.Command) {
 	flags := cmd.Flags()
 	flags.StringArrayVar(&f.Names, "name", nil, "`NAME` that must be covered; repeat for more")
-	flags.StringArrayVar(&f.Connect, "connect", nil, "visit this `ADDRESS[:PORT]` instead of the name's; repeat for more")
+	flags.StringArrayVar(&f.VisitAt, "visit-at", nil, "visit this `ADDRESS[:PORT]` instead of the name's; repeat for more")
 	flags.Uint16Var(&f.HTTPPort, "http-port", 0, "`PORT` on which plain HTTP is looked for (default 80 beside 443)")
-	flags.BoolVar(&f.Authenticated, "authenticated", false, "clients check whom they speak to, also where that is not usual, as on port 25")
+	flags.BoolVar(&f.Authenticated, "authenticated", false, "clients verify certificates, even on port 25")
+	flags.StringVar(&f.Policy, "policy", "", "judge by this `POLICY` of the service")
 	flags.StringVar(&f.ServerName, "server-name", "", "`NAME` to send in the handshake instead of the first name")
 	flags.StringArrayVar(&f.Trust, "trust", nil, "trust `STORE` of the service; repeat for alternatives")
 	flags.StringArrayVar(&f.Audiences, "audience", nil, "trust `STORE` that must accept; repeat for more")
@@ -134,7 +132,7 @@ func (a *app) estateAdd(server *string) *cobra.Command {
 	f := &settingsFlags{}
 	cmd := &cobra.Command{
 		Use: "add ENDPOINT", Short: "Add an endpoint", Args: cobra.ExactArgs(1),
-		Example: "  nurvik estate add pilots.tarnholm.example --connect 192.0.2.7 --name pilots.tarnholm.example",
+		Example: "  nurvik estate add pilots.tarnholm.example --visit-at 192.0.2.7 --name pilots.tarnholm.example",
 		RunE: a.remote(server, func(ctx context.Context, c *client.Client, args []string) error {
 			if err := f.settle(args[0]); err != nil {
 				return err
@@ -155,7 +153,7 @@ func (a *app) estateChange(server *string) *cobra.Command {
 	f := &settingsFlags{}
 	cmd := &cobra.Command{
 		Use: "change ENDPOINT", Short: "Change what is set of an endpoint; what is not named stays", Args: cobra.ExactArgs(1),
-		Example: "  nurvik estate change pilots.tarnholm.example --trust inner\n  nurvik estate change pilots.tarnholm.example --connect=",
+		Example: "  nurvik estate change pilots.tarnholm.example --trust inner\n  nurvik estate change pilots.tarnholm.example --visit-at=",
 	}
 	cmd.RunE = a.remote(server, func(ctx context.Context, c *client.Client, args []string) error {
 		if err := f.settle(args[0]); err != nil {
@@ -183,10 +181,11 @@ func merged(cmd *cobra.Command, present, given api.EndpointSettings) api.Endpoin
 	}
 	for flag, take := range map[string]func(){
 		"name":          func() { present.Names = nonEmpty(given.Names) },
-		"connect":       func() { present.Connect = nonEmpty(given.Connect) },
+		"visit-at":      func() { present.VisitAt = nonEmpty(given.VisitAt) },
 		"http-port":     func() { present.HTTPPort = given.HTTPPort },
 		"authenticated": func() { present.Authenticated = given.Authenticated },
 		"server-name":   func() { present.ServerName = given.ServerName },
+		"policy":        func() { present.Policy = given.Policy },
 		"trust":         func() { present.Trust = nonEmpty(given.Trust) },
 		"audience":      func() { present.Audiences = nonEmpty(given.Audiences) },
 		"label":         func() { present.Labels = given.Labels },

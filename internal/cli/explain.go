@@ -32,19 +32,13 @@ func (a *app) explainCommand() *cobra.Command {
 
 func (a *app) explain(args []string) error {
 	if len(args) == 0 {
-		if a.output == "json" {
-			return report.JSON(a.stdout, judge.Catalogue())
-		}
-		return report.Codes(a.stdout, judge.Catalogue())
+		return a.write(report.Codes(judge.Catalogue()))
 	}
 	entry, err := judge.Explain(args[0])
 	if err != nil {
 		return usage(err)
 	}
-	if a.output == "json" {
-		return report.JSON(a.stdout, entry)
-	}
-	return report.Explanation(a.stdout, entry, a.style())
+	return a.write(report.Explanation(entry))
 }
 
 func (a *app) versionCommand() *cobra.Command {
@@ -54,11 +48,8 @@ func (a *app) versionCommand() *cobra.Command {
 		Short:   "Say which version this is",
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			if a.output == "json" {
-				return report.JSON(a.stdout, map[string]string{"version": version.Number, "go": version.Go()})
-			}
-			_, err := fmt.Fprintf(a.stdout, "nurvik %s (%s)\n", version.Number, version.Go())
-			return err
+			value := map[string]string{"version": version.Number, "go": version.Go()}
+			return a.write(say(value, fmt.Sprintf("nurvik %s (%s)", version.Number, version.Go())))
 		},
 	}
 	a.addOutput(cmd)

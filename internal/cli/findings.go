@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -39,10 +40,7 @@ func (a *app) findingsCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if a.output == "json" {
-				return report.JSON(a.stdout, list)
-			}
-			return a.printFindings(list)
+			return a.write(report.Document{Value: list, Text: func(w io.Writer, s report.Style) error { return printFindings(w, list, s) }})
 		}),
 	}
 	addServer(cmd, &server)
@@ -51,16 +49,17 @@ func (a *app) findingsCommand() *cobra.Command {
 	cmd.Flags().StringVar(&filter.Code, "code", "", "only those of this `CODE`")
 	cmd.Flags().StringVar(&filter.Severity, "severity", "", "only those of this `SEVERITY`: fault, risk, note or none")
 	cmd.Flags().StringVar(&filter.State, "state", "", "only those in this `STATE`: new, standing, back or gone (default all but gone)")
+	cmd.Flags().StringVar(&filter.Waived, "waived", "", "only those that are waived or not, `YES|NO` (default both)")
 	cmd.Flags().StringVar(&filter.Search, "search", "", "only those with this `TEXT` in endpoint, path or message")
 	return cmd
 }
 
-func (a *app) printFindings(list []api.Finding) error {
+func printFindings(w io.Writer, list []api.Finding, s report.Style) error {
 	if len(list) == 0 {
-		_, err := fmt.Fprintln(a.stdout, "no findings")
+		_, err := fmt.Fprintln(w, "no findings")
 		return err
 	}
-	width := a.style().Width
+	width := s.Width
 	if width <= 0 {
 		width = 120
 	}
@@ -72,9 +71,17 @@ func (a *app) printFindings(list []api.Finding) error {
 	rest := max(width-longest-32, 30)
 	out := report.NewTable("severity", "place", "state, since", "what is wrong, and what to do")
 	for _, f := range list {
-		what := text.WrapSoft(f.Code+": "+f.Message, rest) + "\n" + text.WrapSoft("Do: "+f.Remedy, rest)
+		what := text.WrapSoft(f.Code+": "+f.Message, rest)
+		if f.Waived != nil {
+			what += "\n" + text.WrapSoft(fmt.Sprintf("Waived until %s: %s", f.Waived.Until, f.Waived.Reason), rest)
+		} else {
+			what += "\n" + text.WrapSoft("Do: "+f.Remedy, rest)
+			for _, e := range f.Edits {
+				what += "\n" + text.WrapSoft(e.Server+": "+e.Text(), rest)
+			}
+		}
 		out.AppendRow(table.Row{f.Severity, text.WrapSoft(f.Place(), longest), f.State + "\n" + f.FirstSeen.Format("2006-01-02"), what})
 	}
-	_, err := fmt.Fprintln(a.stdout, out.Render())
+	_, err := fmt.Fprintln(w, out.Render())
 	return err
 }

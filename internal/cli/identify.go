@@ -45,14 +45,7 @@ func (a *app) identify(ctx context.Context, material *materialFlags, paths []str
 		return err
 	}
 	found := report.NewInventory(source.Files, source.Unexamined, long)
-	switch {
-	case a.output == "json":
-		err = report.JSON(a.stdout, found)
-	case long:
-		err = report.IdentifyLong(a.stdout, found, a.style())
-	default:
-		err = report.Identify(a.stdout, found, a.now(), a.style())
-	}
+	err = a.write(report.Identify(found, long, a.now()))
 	return examined(ctx, err, len(source.Unexamined))
 }
 

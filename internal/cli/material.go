@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"nurvik/core/brief"
 	"nurvik/core/facts"
 	"nurvik/core/intake"
 	"nurvik/core/judge"
@@ -100,7 +101,7 @@ func (a *app) read(ctx context.Context, passwords, paths []string) (*audit.Sourc
 	progress, finish := a.counter("reading")
 	defer finish()
 	source := &audit.Source{
-		Reader: &intake.Reader{Opener: keystore.Opener{Passwords: passwords, Budget: &pbe.Budget{}}},
+		Reader: &intake.Reader{Opener: keystore.Opener{Passwords: passwords, Budget: &pbe.Budget{}}, Memory: &brief.Memory{}},
 		Stdin:  a.stdin, Progress: progress,
 	}
 	for _, path := range paths {

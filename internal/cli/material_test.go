@@ -107,7 +107,7 @@ func TestMaterialCommands(t *testing.T) {
 		{"question and paths", "", []string{"pair", d, "--key", in("tides.key"), "--certificate", in("tides.crt")}, 2, "", "leave out"},
 		{"pair nothing", "", []string{"pair"}, 2, "", "name a file or a directory"},
 		{"both from standard input", "", []string{"pair", "--key", "-", "--certificate", "-"}, 2, "", "not both"},
-		{"nothing to send", "", []string{"audit", "tides.tarnholm.example", "--connect", "127.0.0.1:1", "--send"}, 2, "", "nothing to send"},
+		{"nothing to send", "", []string{"audit", "tides.tarnholm.example", "--visit-at", "127.0.0.1:1", "--send"}, 2, "", "nothing to send"},
 		{"no severity", "", []string{"pair", d, "--fail-from", "bad"}, 2, "", "fault, risk, note or never"},
 	}
 	for _, tt := range tests {

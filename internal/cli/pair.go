@@ -8,7 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nurvik/core/judge"
+	"nurvik/core/assess"
 	"nurvik/core/pairing"
 	"nurvik/core/policy"
 	"nurvik/internal/audit"
@@ -65,9 +65,9 @@ status 0 they do, 1 they do not, 3 that could not be found out.`,
 	flags := cmd.Flags()
 	flags.StringVar(&f.key, "key", "", "`FILE` with a private key, for the single question")
 	flags.StringVar(&f.certificate, "certificate", "", "`FILE` with the certificate or request, for the single question")
-	flags.StringVar(&f.at, "at", "", "judge as of this `TIME`: a date, RFC 3339, or an offset such as +30d")
-	flags.StringVar(&f.policy, "policy", policy.Default, "`POLICY` to judge by")
-	flags.StringVar(&f.failFrom, "fail-from", "fault", "end with 1 from this `SEVERITY` on: fault, risk, note or never")
+	flags.StringVar(&f.at, "at", "", atHelp)
+	flags.StringVar(&f.policy, "policy", "", "judge by this `POLICY`, built in or a file (default "+policy.Default+")")
+	flags.StringVar(&f.failFrom, "fail-from", "fault", failFromHelp+": fault, risk, note or never")
 	_ = cmd.RegisterFlagCompletionFunc("fail-from", cobra.FixedCompletions([]string{"fault", "risk", "note", "never"}, cobra.ShellCompDirectiveNoFileComp))
 	return cmd
 }
@@ -77,7 +77,7 @@ func (a *app) pair(ctx context.Context, f *pairFlags, at time.Time, paths []stri
 	if err != nil {
 		return usage(err)
 	}
-	p, err := loadPolicy(f.policy)
+	p, err := audit.LoadPolicy(f.policy)
 	if err != nil {
 		return err
 	}
@@ -86,21 +86,17 @@ func (a *app) pair(ctx context.Context, f *pairFlags, at time.Time, paths []stri
 		return err
 	}
 	unexamined := source.Unexamined
-	context := judge.Context{Policy: p, At: at, Material: true}
+	engine := assess.New(assess.Options{At: at, Memory: source.Reader.Memory, Material: true})
 	show, finish := a.phase("shared prime factors")
 	if step := f.shared.step(show); step != nil {
-		if context.Shared, err = judge.SharedPrimes(ctx, source.Files, nil, step); err != nil {
+		if err := engine.FindSharedPrimes(ctx, source.Files, nil, step); err != nil {
 			unexamined = append(unexamined, audit.Unexamined{Target: "shared prime factors", Reason: "interrupted before the search ended"})
 		}
 	}
 	finish()
-	judgements, result := judge.Files(source.Files, context)
+	judgements, result := engine.Files(source.Files, assess.Expectation{Policy: p})
 	pairs := report.NewPairs(result, judgements, unexamined, at, p.Name)
-	if a.output == "json" {
-		err = report.JSON(a.stdout, pairs)
-	} else {
-		err = report.Pair(a.stdout, pairs, a.style())
-	}
+	err = a.write(report.Pair(pairs))
 	if err == nil && ctx.Err() == nil && !never && pairs.Reaches(limit) {
 		return &statusError{status: statusFindings}
 	}
@@ -109,7 +105,7 @@ func (a *app) pair(ctx context.Context, f *pairFlags, at time.Time, paths []stri
 
 // pairQuestion answers the single question; what is wrong beside never changes the answer.
 func (a *app) pairQuestion(ctx context.Context, f *pairFlags, at time.Time) error {
-	p, err := loadPolicy(f.policy)
+	p, err := audit.LoadPolicy(f.policy)
 	if err != nil {
 		return err
 	}
@@ -127,15 +123,10 @@ func (a *app) pairQuestion(ctx context.Context, f *pairFlags, at time.Time) erro
 			answer.Sentence = fmt.Sprintf("%s could not be read: %s.", u.Target, u.Reason)
 		}
 	}
-	var judgements []judge.Judgement
-	for _, file := range both.Files { // each by itself: together they are the question
-		judgements = append(judgements, judge.File(file, judge.Context{Policy: p, At: at, Material: true}))
-	}
-	if a.output == "json" {
-		err = report.JSON(a.stdout, report.NewAnswer(answer, judgements))
-	} else {
-		err = report.Answer(a.stdout, answer, judgements, a.style())
-	}
+	// Each by itself: together they are the question.
+	engine := assess.New(assess.Options{At: at, Memory: both.Reader.Memory, Material: true})
+	judgements := engine.Alone(both.Files, assess.Expectation{Policy: p})
+	err = a.write(report.Answer(answer, judgements))
 	switch {
 	case err != nil:
 		return err

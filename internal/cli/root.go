@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"strings"
 	"syscall"
 	"time"
 
@@ -141,7 +142,7 @@ or in the configuration file.`,
 	})
 	root.AddGroup(&cobra.Group{ID: "alone", Title: "Without a service:"}, &cobra.Group{ID: "service", Title: "With a service:"})
 	root.AddCommand(a.identifyCommand(), a.pairCommand(), a.chainCommand(), a.auditCommand(), a.explainCommand(), a.versionCommand())
-	root.AddCommand(a.estateCommand(), a.runCommand(), a.findingsCommand())
+	root.AddCommand(a.estateCommand(), a.runCommand(), a.whatIfCommand(), a.findingsCommand(), a.policyCommand(), a.holdingCommand())
 	return root
 }
 
@@ -159,8 +160,10 @@ func (a *app) settle(cmd *cobra.Command) error {
 		return usage(err)
 	}
 	a.token, a.password = secrets.Token, secrets.Password
-	if f := cmd.Flags().Lookup("output"); f != nil && a.output != "table" && a.output != "json" {
-		return usage(fmt.Errorf("the output %q is not known; there are table and json", a.output))
+	if f := cmd.Flags().Lookup("output"); f != nil {
+		if _, err := report.FormatNamed(a.output); err != nil {
+			return usage(err)
+		}
 	}
 	return nil
 }
@@ -174,8 +177,25 @@ func collect(cmd *cobra.Command, each func(*pflag.Flag)) {
 }
 
 func (a *app) addOutput(cmd *cobra.Command) {
-	cmd.Flags().StringVarP(&a.output, "output", "o", "table", "`FORM` of the result: table or json")
-	_ = cmd.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json"}, cobra.ShellCompDirectiveNoFileComp))
+	cmd.Flags().StringVarP(&a.output, "output", "o", "table", "write the result in this `FORM`: "+strings.Join(report.Formats(), " or "))
+	_ = cmd.RegisterFlagCompletionFunc("output", cobra.FixedCompletions(report.Formats(), cobra.ShellCompDirectiveNoFileComp))
+}
+
+// write writes a result in the form that the call asks for.
+func (a *app) write(d report.Document) error {
+	format, err := report.FormatNamed(a.output)
+	if err != nil {
+		return usage(err)
+	}
+	return format.Write(a.stdout, d, a.style())
+}
+
+// say makes a document of one or more lines for people.
+func say(value any, lines ...string) report.Document {
+	return report.Document{Value: value, Text: func(w io.Writer, _ report.Style) error {
+		_, err := fmt.Fprintln(w, strings.Join(lines, "\n"))
+		return err
+	}}
 }
 
 // style looks at the terminal that the result goes to.

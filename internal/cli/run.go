@@ -4,27 +4,24 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
-	"slices"
 	"strconv"
 
 	"github.com/spf13/cobra"
 
 	"nurvik/core/endpoint"
-	"nurvik/core/policy"
 	"nurvik/internal/api"
 	"nurvik/internal/client"
-	"nurvik/internal/report"
 )
 
 func (a *app) runCommand() *cobra.Command {
-	var server, at, policyName, failFrom string
+	var server, failFrom string
 	var follow bool
 	cmd := &cobra.Command{
 		Use:     "run [ENDPOINT...]",
 		GroupID: "service",
 		Short:   "Start an audit of the whole estate or of some endpoints, and follow it",
-		Long: `Starts an audit on the service. With --follow the call waits until it has ended;
+		Long: `Starts an audit on the service: visits, judged as of now by the policies that are
+assigned to the endpoints. To ask what would be otherwise, see "nurvik what-if". With --follow the call waits until it has ended;
 Ctrl-C then leaves the audit running and says how to follow or cancel it.`,
 		Example: `  nurvik run --follow
   nurvik run tides.tarnholm.example pilots.tarnholm.example
@@ -35,17 +32,7 @@ Ctrl-C then leaves the audit running and says how to follow or cancel it.`,
 			if err != nil {
 				return err
 			}
-			start, err := withPolicy(policyName)
-			if err != nil {
-				return err
-			}
-			if at != "" {
-				moment, err := parseMoment(at, a.now())
-				if err != nil {
-					return usage(fmt.Errorf("--at: %w", err))
-				}
-				start.At = &moment
-			}
+			var start api.AuditStart
 			if start.EndpointIDs, err = endpointIDs(ctx, c, args); err != nil {
 				return err
 			}
@@ -62,23 +49,9 @@ Ctrl-C then leaves the audit running and says how to follow or cancel it.`,
 	addServer(cmd, &server)
 	a.addOutput(cmd)
 	cmd.Flags().BoolVar(&follow, "follow", false, "wait until the audit has ended, with progress")
-	cmd.Flags().StringVar(&at, "at", "", "judge as of this `TIME`: a date, RFC 3339, or an offset such as +30d")
-	cmd.Flags().StringVar(&policyName, "policy", "", "`POLICY` to judge every endpoint by: a built-in one or a file, which is sent")
-	cmd.Flags().StringVar(&failFrom, "fail-from", "fault", "with --follow, end with 1 from this `SEVERITY` on: fault, risk or never")
+	cmd.Flags().StringVar(&failFrom, "fail-from", "fault", "with --follow, "+failFromHelp+": fault, risk or never")
 	cmd.AddCommand(a.runFollow(&server), a.runCancel(&server), a.runList(&server))
 	return cmd
-}
-
-// withPolicy begins the request: the service knows the built-in policies, and is sent others.
-func withPolicy(text string) (api.AuditStart, error) {
-	if text == "" || slices.Contains(policy.Names(), text) {
-		return api.AuditStart{Policy: text}, nil
-	}
-	if _, err := loadPolicy(text); err != nil {
-		return api.AuditStart{}, err
-	}
-	data, err := os.ReadFile(text)
-	return api.AuditStart{PolicyFile: string(data)}, err
 }
 
 // limits of --fail-from for an audit, of which only the verdicts are counted.
@@ -149,11 +122,7 @@ func (a *app) follow(ctx context.Context, c *client.Client, id int64, limit verd
 }
 
 func (a *app) printAudit(audit api.Audit) error {
-	if a.output == "json" {
-		return report.JSON(a.stdout, audit)
-	}
-	_, err := fmt.Fprintln(a.stdout, auditLine(audit))
-	return err
+	return a.write(say(audit, auditLine(audit)))
 }
 
 func auditLine(a api.Audit) string {
@@ -197,7 +166,7 @@ func (a *app) runFollow(server *string) *cobra.Command {
 		}),
 	}
 	a.addOutput(cmd)
-	cmd.Flags().StringVar(&failFrom, "fail-from", "fault", "end with 1 from this `SEVERITY` on: fault, risk or never")
+	cmd.Flags().StringVar(&failFrom, "fail-from", "fault", failFromHelp+": fault, risk or never")
 	return cmd
 }
 
@@ -228,15 +197,11 @@ func (a *app) runList(server *string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if a.output == "json" {
-				return report.JSON(a.stdout, audits)
-			}
+			var lines []string
 			for _, audit := range audits {
-				if _, err := fmt.Fprintf(a.stdout, "%s  %s\n", audit.CreatedAt.Local().Format("2006-01-02 15:04"), auditLine(audit)); err != nil {
-					return err
-				}
+				lines = append(lines, audit.CreatedAt.Local().Format("2006-01-02 15:04")+"  "+auditLine(audit))
 			}
-			return nil
+			return a.write(say(audits, lines...))
 		}),
 	}
 	a.addOutput(cmd)

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"fmt"
 	"time"
 
@@ -20,12 +19,12 @@ import (
 
 // targetFlags are the flags of commands that examine and judge what they are given.
 type targetFlags struct {
-	at, policy, failFrom, effort string
-	resolver                     vantage.NameServer
-	request                      audit.Request
-	limits                       limits.Limits
-	material                     materialFlags
-	asking                       askingFlags
+	at, failFrom, effort string
+	resolver             vantage.NameServer
+	request              audit.Request
+	limits               limits.Limits
+	material             materialFlags
+	asking               askingFlags
 }
 
 func (a *app) addTargets(cmd *cobra.Command, f *targetFlags) {
@@ -33,13 +32,13 @@ func (a *app) addTargets(cmd *cobra.Command, f *targetFlags) {
 	a.addMaterial(cmd, &f.material)
 	f.asking.add(cmd)
 	flags := cmd.Flags()
-	flags.StringVar(&f.at, "at", "", "judge as of this `TIME`: a date, RFC 3339, or an offset such as +30d")
-	flags.StringVar(&f.policy, "policy", "", "`POLICY` to judge every endpoint by: a built-in one or a file (default "+policy.Default+"; "+policy.Opportunistic+" for mail and messages between servers)")
+	flags.StringVar(&f.at, "at", "", atHelp)
+	flags.StringVar(&f.request.Policy, "policy", "", "judge everything by this `POLICY`, built in or a file (default: what the estate file assigns, else "+policy.Default+", and "+policy.Opportunistic+" for mail and messages between servers)")
 	flags.StringArrayVar(&f.request.Trust, "trust", nil, "trust `STORE`; repeat for alternatives: system, a name, a file or a directory, with public:, private: or rehearsal: in front where needed (default system)")
 	flags.StringArrayVar(&f.request.Audiences, "audience", nil, "trust `STORE` that must accept; repeat for each that must")
 	flags.StringArrayVar(&f.request.Names, "name", nil, "`NAME` that must be covered; repeat for more. The first is sent as the server name")
-	flags.StringArrayVar(&f.request.Connect, "connect", nil, "visit this `ADDRESS[:PORT]` instead of the name's; repeat for more")
-	flags.StringVar(&f.failFrom, "fail-from", "fault", "end with 1 from this `SEVERITY` on: fault, risk, note or never")
+	flags.StringArrayVar(&f.request.VisitAt, "visit-at", nil, "visit this `ADDRESS[:PORT]` instead of the name's; repeat for more")
+	flags.StringVar(&f.failFrom, "fail-from", "fault", failFromHelp+": fault, risk, note or never")
 	flags.StringVar(&f.resolver.Address, "resolver", "", "name server `ADDRESS[:PORT]` to ask instead of the system's, for CAA and TLSA records too")
 	flags.BoolVar(&f.resolver.Validates, "resolver-validates", false, "the name server validates DNSSEC, and the way to it can be trusted: its TLSA records count")
 	flags.Uint16Var(&f.request.HTTPPort, "http-port", 0, "`PORT` on which plain HTTP is looked for (default 80 beside 443)")
@@ -54,7 +53,6 @@ type understood struct {
 	at      time.Time
 	limit   judge.Severity
 	never   bool // no finding is bad enough
-	policy  policy.Policy
 	network probe.Network
 }
 
@@ -66,10 +64,6 @@ func (a *app) understand(f *targetFlags) (u understood, err error) {
 	if u.limit, u.never, err = parseFailFrom(f.failFrom); err != nil {
 		return u, usage(err)
 	}
-	if u.policy, err = loadPolicy(cmp.Or(f.policy, policy.Default)); err != nil {
-		return u, err
-	}
-	u.policy.Chosen = f.policy != ""
 	if u.network, err = vantage.Network(f.resolver); err != nil {
 		return u, usage(fmt.Errorf("--resolver: %w", err))
 	}
@@ -83,18 +77,6 @@ func (a *app) understand(f *targetFlags) (u understood, err error) {
 	return u, nil
 }
 
-// loadPolicy loads a built-in policy or a file, and checks its codes.
-func loadPolicy(text string) (policy.Policy, error) {
-	p, err := policy.Load(text)
-	if err == nil {
-		err = judge.CheckPolicy(p)
-	}
-	if err != nil {
-		return p, usage(fmt.Errorf("--policy: %w", err))
-	}
-	return p, nil
-}
-
 // options are those of every audit; its issuers are asked as the flags say.
 func (a *app) options(f *targetFlags, u understood, plan *audit.Plan) (audit.Options, error) {
 	network := u.network
@@ -104,7 +86,7 @@ func (a *app) options(f *targetFlags, u understood, plan *audit.Plan) (audit.Opt
 			return audit.Options{}, usage(fmt.Errorf("resolver of the estate file: %w", err))
 		}
 	}
-	bounds := f.limits.Over(plan.Limits()).Over(u.policy.Limits)
-	return audit.Options{Prober: probe.New(network, vantage.Afford(bounds)), Policy: u.policy, At: u.at,
+	bounds := f.limits.Over(plan.Limits()).Over(plan.Policy().Limits)
+	return audit.Options{Prober: probe.New(network, vantage.Afford(bounds)), At: u.at,
 		Desk: inquiry.New(inquiry.Options{Revocation: !f.asking.none, Issuers: f.asking.issuers, Networks: plan.Networks(), Lookup: network.Lookup, Now: a.now})}, nil
 }

@@ -241,20 +241,14 @@ func (c *Client) Follow(ctx context.Context, id int64, each func(api.Audit)) (ap
 
 // FindingFilter selects findings.
 type FindingFilter struct {
-	EndpointID                    int64
-	Code, Severity, State, Search string
-}
-
-// SendHolding sends the facts of what a machine holds; they take the place of
-// those that were sent before under its name.
-func (c *Client) SendHolding(ctx context.Context, f api.HoldingFacts) (h api.Holding, err error) {
-	return h, c.call(ctx, http.MethodPost, "/holdings", f, &h)
+	EndpointID                            int64
+	Code, Severity, State, Waived, Search string
 }
 
 // Findings returns all findings that the filter selects.
 func (c *Client) Findings(ctx context.Context, f FindingFilter) ([]api.Finding, error) {
 	q := url.Values{"limit": {"1000"}}
-	for key, value := range map[string]string{"code": f.Code, "severity": f.Severity, "state": f.State, "q": f.Search} {
+	for key, value := range map[string]string{"code": f.Code, "severity": f.Severity, "state": f.State, "waived": strings.ToLower(f.Waived), "q": f.Search} {
 		if value != "" {
 			q.Set(key, value)
 		}

@@ -57,7 +57,7 @@ func (a *app) demoCommand() *cobra.Command {
 		},
 	}
 	serviceFlags(cmd, &c)
-	cmd.Flags().Uint16Var(&port, "harbour-port", harbour.DefaultPort, "`PORT` on which the harbour's endpoints listen")
+	cmd.Flags().Uint16Var(&port, "harbour-port", harbour.DefaultPort, "let the harbour's endpoints listen on this `PORT`; 0 for one that is free")
 	cmd.Flags().BoolVar(&once, "once", false, "end after the result is printed")
 	return cmd
 }
@@ -137,7 +137,7 @@ func (a *app) show(ctx context.Context, h *harbour.Harbour, address string) erro
 			style.Width = width
 		}
 	}
-	if err := report.Audit(a.stdout, result, style); err != nil {
+	if err := report.Audit(result, false).Text(a.stdout, style); err != nil {
 		return err
 	}
 	_, err = fmt.Fprintf(a.stdout, `

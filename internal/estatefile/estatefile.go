@@ -14,8 +14,9 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"nurvik/core/endpoint"
+	"nurvik/core/judge"
 	"nurvik/core/limits"
-	"nurvik/core/naming"
+	"nurvik/core/policy"
 	"nurvik/core/strictyaml"
 	"nurvik/core/trust"
 	"nurvik/internal/fetch"
@@ -23,13 +24,14 @@ import (
 
 // Estate is the contents of an estate file.
 type Estate struct {
-	Name      string           `yaml:"name,omitempty"`
-	Stores    map[string]Store `yaml:"stores,omitempty"`
-	Defaults  Defaults         `yaml:"defaults,omitempty"`
-	Networks  []string         `yaml:"networks,omitempty,flow"` // that issuers may be asked in, beside the public ones
-	Resolver  *Resolver        `yaml:"resolver,omitempty"`      // name server to ask instead of the system's
-	Limits    limits.Limits    `yaml:"limits,omitempty"`        // of visits
-	Endpoints []Entry          `yaml:"endpoints"`
+	Name      string              `yaml:"name,omitempty"`
+	Stores    map[string]Store    `yaml:"stores,omitempty"`
+	Policies  map[string]Policy   `yaml:"policies,omitempty"`
+	Defaults  Defaults            `yaml:"defaults,omitempty"`
+	Networks  []string            `yaml:"networks,omitempty,flow"` // that issuers may be asked in, beside the public ones
+	Resolver  *Resolver           `yaml:"resolver,omitempty"`      // name server to ask instead of the system's
+	Limits    limits.Limits       `yaml:"limits,omitempty"`        // of visits
+	Endpoints []endpoint.Settings `yaml:"endpoints"`
 
 	path string // for error messages and relative paths
 }
@@ -49,22 +51,16 @@ type Resolver struct {
 
 // Defaults hold for every endpoint that does not say otherwise.
 type Defaults struct {
+	Policy    string            `yaml:"policy,omitempty"`
 	Trust     []string          `yaml:"trust,omitempty,flow"`
 	Audiences []string          `yaml:"audiences,omitempty,flow"`
 	Labels    map[string]string `yaml:"labels,omitempty"`
 }
 
-// Entry is one endpoint.
-type Entry struct {
-	Endpoint      string            `yaml:"endpoint"`
-	Names         []string          `yaml:"names,omitempty,flow"`    // that must be covered; default the endpoint's own
-	Connect       []string          `yaml:"connect,omitempty,flow"`  // ADDRESS[:PORT], instead of the name's addresses
-	HTTPPort      uint16            `yaml:"http-port,omitempty"`     // on which plain HTTP is looked for; without it 80 beside 443
-	ServerName    string            `yaml:"server-name,omitempty"`   // sent in the handshake, instead of the first name
-	Authenticated bool              `yaml:"authenticated,omitempty"` // clients check whom they speak to, also where that is not usual
-	Trust         []string          `yaml:"trust,omitempty,flow"`
-	Audiences     []string          `yaml:"audiences,omitempty,flow"`
-	Labels        map[string]string `yaml:"labels,omitempty"`
+// Policy is a policy that the estate names.
+type Policy struct {
+	Path string `yaml:"path,omitempty"` // of its file, relative to the estate file
+	Text string `yaml:"text,omitempty"` // the policy itself, instead of a path
 }
 
 // Looks reports whether the bytes seem to be an estate file: a YAML document
@@ -116,6 +112,14 @@ func (e *Estate) check(data []byte) error {
 			fail(0, "the store %q has the kind %q; there are public, private and rehearsal", name, s.Kind)
 		}
 	}
+	for name, p := range e.Policies {
+		if (p.Path == "") == (p.Text == "") {
+			fail(0, "the policy %q needs either a path or text", name)
+		}
+		if slices.Contains(policy.Names(), name) {
+			fail(0, "the policy %q is built in; give yours another name", name)
+		}
+	}
 	if _, err := fetch.ParseNetworks(e.Networks); err != nil {
 		fail(0, "networks: %v", err)
 	}
@@ -129,26 +133,17 @@ func (e *Estate) check(data []byte) error {
 			line = lines[i]
 		}
 		entry := &e.Endpoints[i]
-		parsed, err := endpoint.Parse(entry.Endpoint)
-		if err != nil {
-			fail(line, "%v", err)
+		defects := entry.Settle(endpoint.Known{})
+		for _, d := range defects {
+			fail(line, "%v", d.Err)
+		}
+		if len(defects) > 0 {
 			continue
 		}
-		entry.Endpoint = parsed.String()
 		if first, twice := seen[entry.Endpoint]; twice {
 			fail(line, "%s is listed twice, first in line %d", entry.Endpoint, first)
 		}
 		seen[entry.Endpoint] = line
-		for _, name := range entry.Names {
-			if _, err := naming.Parse(name); err != nil {
-				fail(line, "%v", err)
-			}
-		}
-		for _, connect := range entry.Connect {
-			if _, err := endpoint.ParseConnect(connect); err != nil {
-				fail(line, "%v", err)
-			}
-		}
 	}
 	return errors.Join(failures...)
 }
@@ -173,7 +168,10 @@ func entryLines(data []byte) []int {
 }
 
 // Settled returns the entry with the defaults filled in.
-func (e *Estate) Settled(entry Entry) Entry {
+func (e *Estate) Settled(entry endpoint.Settings) endpoint.Settings {
+	if entry.Policy == "" {
+		entry.Policy = e.Defaults.Policy
+	}
 	if len(entry.Trust) == 0 {
 		entry.Trust = e.Defaults.Trust
 	}
@@ -201,10 +199,7 @@ func (e *Estate) LoadStores() (map[string]*trust.Store, error) {
 		if s.PEM != "" {
 			store, err = trust.FromPEM(name, []byte(s.PEM), s.Kind)
 		} else {
-			path := s.Path
-			if !filepath.IsAbs(path) {
-				path = filepath.Join(filepath.Dir(e.path), path)
-			}
+			path := e.beside(s.Path)
 			if !strings.ContainsRune(path, '/') {
 				path = "./" + path
 			}
@@ -219,6 +214,56 @@ func (e *Estate) LoadStores() (map[string]*trust.Store, error) {
 		stores[name] = trust.New(name, store.Anchors)
 	}
 	return stores, nil
+}
+
+// beside is a path that is relative to the estate file.
+func (e *Estate) beside(path string) string {
+	if filepath.IsAbs(path) {
+		return path
+	}
+	return filepath.Join(filepath.Dir(e.path), path)
+}
+
+// PolicyTexts reads the texts of the policies that the estate names.
+func (e *Estate) PolicyTexts() (map[string]string, error) {
+	out := map[string]string{}
+	for name, p := range e.Policies {
+		out[name] = p.Text
+		if p.Path == "" {
+			continue
+		}
+		data, err := os.ReadFile(e.beside(p.Path))
+		if err != nil {
+			return nil, &strictyaml.Error{Name: e.path, Text: fmt.Sprintf("policy %s: %v", name, err)}
+		}
+		out[name] = string(data)
+	}
+	return out, nil
+}
+
+// LoadPolicies reads and checks the policies that the estate names.
+func (e *Estate) LoadPolicies() (map[string]policy.Policy, error) {
+	texts, err := e.PolicyTexts()
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]policy.Policy{}
+	for name, text := range texts {
+		path := e.path + ", policy " + name
+		if from := e.Policies[name].Path; from != "" {
+			path = e.beside(from)
+		}
+		p, err := policy.Parse(path, []byte(text))
+		if err == nil {
+			err = judge.CheckPolicy(p)
+		}
+		if err != nil {
+			return nil, err
+		}
+		p.Name = name
+		out[name] = p
+	}
+	return out, nil
 }
 
 // Write returns the estate as a file.

@@ -26,7 +26,7 @@ defaults:
 endpoints:
   - endpoint: Tides.Tarnholm.example
     names: [tides.tarnholm.example, tarnholm.example]
-    connect: ["127.0.0.1:8443"]
+    visit-at: ["127.0.0.1:8443"]
   - endpoint: imaps://post.tarnholm.example
     trust: [system]
     audiences: [inner]
@@ -55,7 +55,7 @@ func TestParseSaysWhereAndWhat(t *testing.T) {
 		{"misspelt key", "endpoints:\n  - endpoit: a.example\n", `estate.yaml:2: the key "endpoit" is not known; "endpoint" may be meant`},
 		{"no endpoint", "endpoints:\n  - endpoint: a b\n", "estate.yaml:2:"},
 		{"listed twice", "endpoints:\n  - endpoint: a.example\n  - endpoint: A.example:443\n", "estate.yaml:3: a.example:443 is listed twice, first in line 2"},
-		{"bad address", "endpoints:\n  - endpoint: a.example\n    connect: [b.example]\n", "estate.yaml:2: \"b.example\" is no address"},
+		{"bad address", "endpoints:\n  - endpoint: a.example\n    visit-at: [b.example]\n", "estate.yaml:2: \"b.example\" is no address"},
 		{"bad name", "endpoints:\n  - endpoint: a.example\n    names: ['*.example']\n", "neither a host name nor an address"},
 		{"store without contents", "stores: {inner: {kind: private}}\nendpoints: []\n", "needs either a path or pem"},
 		{"unknown kind", "stores: {inner: {kind: secret, path: a}}\nendpoints: []\n", "public, private and rehearsal"},
@@ -96,7 +96,7 @@ func TestLooks(t *testing.T) {
 // TestRoundTrip sends the harbour's estate through the service's form and back.
 func TestRoundTrip(t *testing.T) {
 	directory := t.TempDir()
-	h, err := harbour.Start(harbour.Options{Directory: directory, Port: 24519, Now: time.Now()})
+	h, err := harbour.Start(harbour.Options{Directory: directory, Now: time.Now()})
 	require.NoError(t, err)
 	h.Close()
 	e, err := estatefile.Read(h.EstateFile)

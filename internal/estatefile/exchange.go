@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"nurvik/core/endpoint"
 	"nurvik/core/pki"
 	"nurvik/core/trust"
 	"nurvik/internal/api"
@@ -26,9 +27,16 @@ func (e *Estate) ForService() (api.Estate, error) {
 		}
 		out.Stores = append(out.Stores, t)
 	}
+	texts, err := e.PolicyTexts()
+	if err != nil {
+		return out, err
+	}
+	for _, name := range slices.Sorted(maps.Keys(texts)) {
+		out.Policies = append(out.Policies, api.NamedPolicy{Name: name, Text: texts[name]})
+	}
 	for _, entry := range e.Endpoints {
 		s := e.Settled(entry)
-		out.Endpoints = append(out.Endpoints, api.EndpointSettings(s))
+		out.Endpoints = append(out.Endpoints, s)
 	}
 	return out, nil
 }
@@ -36,7 +44,7 @@ func (e *Estate) ForService() (api.Estate, error) {
 // FromService turns what the service holds into a file that stands alone: the
 // anchors are in it.
 func FromService(in api.Estate) (*Estate, error) {
-	e := &Estate{Stores: map[string]Store{}, Endpoints: []Entry{}}
+	e := &Estate{Stores: map[string]Store{}, Policies: map[string]Policy{}, Endpoints: []endpoint.Settings{}}
 	for _, t := range in.Stores {
 		byKind := map[trust.Kind]*strings.Builder{}
 		for _, a := range t.Anchors {
@@ -57,8 +65,11 @@ func FromService(in api.Estate) (*Estate, error) {
 			e.Stores[t.Name] = Store{Kind: kind, PEM: text.String()}
 		}
 	}
+	for _, p := range in.Policies {
+		e.Policies[p.Name] = Policy{Text: p.Text}
+	}
 	for _, s := range in.Endpoints {
-		e.Endpoints = append(e.Endpoints, Entry(s))
+		e.Endpoints = append(e.Endpoints, s)
 	}
 	return e, nil
 }

@@ -72,7 +72,7 @@ endpoints:
 			connect = append(connect, address+":"+strconv.Itoa(int(port)))
 		}
 		if !b.noConnect {
-			list("connect", connect)
+			list("visit-at", connect)
 		}
 		if b.plain {
 			fmt.Fprintf(&out, "    http-port: %d\n", port+plainOffset)

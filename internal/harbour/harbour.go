@@ -7,12 +7,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/netip"
 	"os"
 	"path/filepath"
 	"strconv"
 	"sync"
+	"syscall"
 	"time"
 
 	"nurvik/core/forge"
@@ -21,7 +23,7 @@ import (
 // Options say where and when the harbour is.
 type Options struct {
 	Directory string    // for keys, certificates and the estate file; made when missing
-	Port      uint16    // on which every endpoint listens, on addresses of its own
+	Port      uint16    // on which every endpoint listens, on addresses of its own; 0 for one that is free
 	Now       time.Time // to which dates are relative
 }
 
@@ -40,16 +42,45 @@ type Harbour struct {
 	Passwords  string // file of the passwords for what is protected there
 	NameServer string // ADDRESS:PORT
 	Endpoints  int
+	Port       uint16 // on which every endpoint listens
 
 	listeners *listeners
 	names     *nameServer
 }
 
+// tries is how often a free port is looked for, since another process may take it meanwhile.
+const tries = 5
+
 // Start makes the certificates, opens the ports and writes the files.
 func Start(o Options) (*Harbour, error) {
-	if o.Port == 0 {
-		o.Port = DefaultPort
+	if o.Port != 0 {
+		return start(o)
 	}
+	for try := 1; ; try++ {
+		port, err := freePort()
+		if err != nil {
+			return nil, err
+		}
+		o.Port = port
+		h, err := start(o)
+		if err == nil || try == tries || !errors.Is(err, syscall.EADDRINUSE) {
+			return h, err
+		}
+	}
+}
+
+// freePort is one that no harbour uses: each has a name server at the same address.
+func freePort() (uint16, error) {
+	l, err := net.Listen("tcp", nameServerAddress+":0")
+	if err != nil {
+		return 0, err
+	}
+	defer l.Close()
+	address, err := netip.ParseAddrPort(l.Addr().String())
+	return address.Port(), err
+}
+
+func start(o Options) (*Harbour, error) {
 	// The way to the files is open, so that their own modes count.
 	if err := os.MkdirAll(o.Directory, 0o755); err != nil {
 		return nil, err
@@ -65,6 +96,7 @@ func Start(o Options) (*Harbour, error) {
 		return nil, err
 	}
 	h := &Harbour{
+		Port:       o.Port,
 		EstateFile: filepath.Join(o.Directory, "estate.yaml"),
 		Files:      filepath.Join(o.Directory, "files"),
 		Hosts:      filepath.Join(o.Directory, "hosts"),

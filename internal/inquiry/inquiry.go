@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"nurvik/core/assess"
 	"nurvik/core/chain"
 	"nurvik/core/facts"
 	"nurvik/core/judge"
@@ -49,7 +50,7 @@ func New(o Options) *Desk {
 }
 
 // Complete asks about many targets. One gets the i-th and returns what is to
-// be completed, with its context; it is called from several goroutines. When the
+// be completed, with what is expected of it; it is called from several goroutines. When the
 // context ends, the rest stays as it is.
 func (d *Desk) Complete(ctx context.Context, n int, one func(i int) Target, step func(done, total int)) {
 	if d == nil || !d.options.Revocation && !d.options.Issuers {
@@ -81,14 +82,15 @@ func (d *Desk) Complete(ctx context.Context, n int, one func(i int) Target, step
 type Target struct {
 	Endpoint *facts.Endpoint // or
 	File     *facts.File
-	Context  judge.Context
+	Engine   *assess.Engine
+	Expected assess.Expectation
 }
 
 func (t Target) questions() (questions []judge.Question, lacking []*pki.Certificate) {
 	if t.Endpoint != nil {
-		return judge.Questions(*t.Endpoint, t.Context)
+		return t.Engine.Questions(*t.Endpoint, t.Expected)
 	}
-	return judge.FileQuestions(*t.File, t.Context)
+	return t.Engine.FileQuestions(*t.File, t.Expected)
 }
 
 func (d *Desk) complete(ctx context.Context, t Target) {
@@ -96,7 +98,7 @@ func (d *Desk) complete(ctx context.Context, t Target) {
 	questions, lacking := t.questions()
 	if d.options.Issuers && len(lacking) > 0 {
 		for _, c := range lacking {
-			*fetched = append(*fetched, d.inquirer.FetchIssuers(ctx, c, t.Context.Knows)...)
+			*fetched = append(*fetched, d.inquirer.FetchIssuers(ctx, c, t.Engine.Knows(t.Expected))...)
 		}
 		questions, _ = t.questions()
 	}

@@ -2,7 +2,6 @@
 package report
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
 	"slices"
@@ -11,6 +10,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 
+	"nurvik/core/facts"
 	"nurvik/core/judge"
 	"nurvik/internal/audit"
 )
@@ -21,12 +21,12 @@ type Style struct {
 	Colour bool // colours only repeat what words and marks say
 }
 
-// JSON writes the value as indented JSON with a line end.
-func JSON(w io.Writer, value any) error {
-	encoder := json.NewEncoder(w)
-	encoder.SetEscapeHTML(false)
-	encoder.SetIndent("", "  ")
-	return encoder.Encode(value)
+// columns is the width to write for.
+func (s Style) columns() int {
+	if s.Width <= 0 {
+		return 120
+	}
+	return s.Width
 }
 
 // Marks give each verdict a shape beside its word.
@@ -48,25 +48,41 @@ func VerdictWord(v judge.Verdict, s Style) string {
 	return word
 }
 
-// Audit writes the report as a table: the worst first, sound targets in one line each.
-func Audit(w io.Writer, r *audit.Report, s Style) error {
-	width := s.Width
-	if width <= 0 {
-		width = 120
+// Audit is the report of an audit: the worst first, sound targets in one line
+// each. What was learnt on the wire is shown where one endpoint was asked about,
+// or of all with long.
+func Audit(r *audit.Report, long bool) Document {
+	d := Document{Value: r}
+	for _, t := range r.Targets {
+		d.Rows = append(d.Rows, Row{t.Target, t.Verdict, t.Findings})
 	}
-	if err := targets(w, r.Targets, width, s); err != nil {
-		return err
+	d.Text = func(w io.Writer, s Style) error {
+		if err := targets(w, d.Rows, s); err != nil {
+			return err
+		}
+		if err := footer(w, r, s.columns()); err != nil || len(r.Targets) != 1 && !long {
+			return err
+		}
+		for _, t := range r.Targets {
+			if e, ok := t.Facts.(facts.Endpoint); ok {
+				if err := wire(w, e, t.Shown, long, s); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
 	}
-	return footer(w, r, width)
+	return d
 }
 
 // targets writes the table of what is wrong with each.
-func targets(w io.Writer, list []audit.Target, width int, s Style) error {
+func targets(w io.Writer, list []Row, s Style) error {
 	if len(list) == 0 {
 		return nil
 	}
+	width := s.columns()
 	list = slices.Clone(list)
-	slices.SortStableFunc(list, func(a, b audit.Target) int {
+	slices.SortStableFunc(list, func(a, b Row) int {
 		return slices.Index(judge.Verdicts, a.Verdict) - slices.Index(judge.Verdicts, b.Verdict)
 	})
 	longest := len("TARGET")
@@ -109,11 +125,11 @@ func findingsCell(findings []judge.Finding, width int, s Style) string {
 			continue
 		}
 		lines = append(lines, indent("Do: "+f.Remedy, width))
-		if i+1 < len(findings) && slices.Equal(f.Settings, findings[i+1].Settings) {
+		if i+1 < len(findings) && slices.Equal(f.Edits, findings[i+1].Edits) {
 			continue // they come below the last that they repair
 		}
-		for _, s := range f.Settings {
-			lines = append(lines, indent(s.Server+": "+s.Line, width))
+		for _, e := range f.Edits {
+			lines = append(lines, indent(e.Server+": "+e.Text(), width))
 		}
 	}
 	return strings.Join(lines, "\n")

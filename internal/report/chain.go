@@ -160,11 +160,7 @@ func (c *Chains) Yes() bool {
 
 // Reaches reports whether a finding is at least as severe as the limit.
 func (c *Chains) Reaches(limit judge.Severity) bool {
-	return slices.ContainsFunc(c.All(), func(a *ChainAnswer) bool {
-		return slices.ContainsFunc(a.Findings, func(f judge.Finding) bool {
-			return f.Waived == nil && f.Severity != judge.None && f.Severity.AtLeast(limit)
-		})
-	})
+	return slices.ContainsFunc(c.All(), func(a *ChainAnswer) bool { return judge.Reach(a.Findings, limit) })
 }
 
 // Unverifiable reports whether a chain could not be judged to its end.

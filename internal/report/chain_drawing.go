@@ -17,13 +17,17 @@ import (
 // narrow is the width below which the two columns stand above each other.
 const narrow = 96
 
-// Chain draws every chain: what was given at the left, what is right at the
+// Chain draws every chain: what was given at the left, what it should be at the
 // right, then what each trust store makes of it, and what is wrong.
-func Chain(w io.Writer, c *Chains, s Style) error {
-	width := s.Width
-	if width <= 0 {
-		width = 120
+func Chain(c *Chains) Document {
+	d := Document{Value: c, Text: func(w io.Writer, s Style) error { return drawChains(w, c, s.columns(), s) }}
+	for _, a := range c.All() {
+		d.Rows = append(d.Rows, Row{Target: a.Target, Findings: a.Findings})
 	}
+	return d
+}
+
+func drawChains(w io.Writer, c *Chains, width int, s Style) error {
 	var out strings.Builder
 	for i, a := range c.All() {
 		if i > 0 {
@@ -54,7 +58,7 @@ func (d *drawing) chain(a *ChainAnswer) {
 		title += "  on " + strings.Join(a.Addresses, ", ")
 	}
 	fmt.Fprintf(d.out, "%s\n\n", wrap(title, d.width))
-	given, right := d.column("GIVEN", a.Given, a, false), d.column("RIGHT", a.Right, a, true)
+	given, right := d.column("AS GIVEN", a.Given, a, false), d.column("AS IT SHOULD BE", a.Right, a, true)
 	if d.width < narrow {
 		d.out.WriteString(strings.Join(given, "\n") + "\n\n" + strings.Join(right, "\n") + "\n\n")
 	} else {

@@ -49,7 +49,7 @@ func TestChainDrawing(t *testing.T) {
 	for name, width := range map[string]int{"wide": 120, "narrow": 80} {
 		t.Run(name, func(t *testing.T) {
 			var out bytes.Buffer
-			require.NoError(t, report.Chain(&out, chainSample(), report.Style{Width: width}))
+			require.NoError(t, report.Chain(chainSample()).Text(&out, report.Style{Width: width}))
 			golden(t, filepath.Join("testdata", "chain-"+name+".txt"), out.String())
 			for line := range strings.Lines(out.String()) {
 				assert.LessOrEqual(t, len([]rune(strings.TrimRight(line, "\n"))), width, line)

@@ -14,6 +14,7 @@ import (
 	"nurvik/core/facts"
 	"nurvik/core/inventory"
 	"nurvik/core/pki"
+	"nurvik/core/words"
 	"nurvik/internal/audit"
 )
 
@@ -62,9 +63,19 @@ func NewInventory(files []facts.File, unexamined []audit.Unexamined, fields bool
 // silent defects are told only with every field: the standard allows them, and they hurt nobody.
 func silent(d facts.Defect) bool { return d.Kind == facts.LineEnds || d.Kind == facts.TextBetween }
 
-// Identify writes one line a thing, and what is wrong with the form of each file.
+// Identify is what was read: one line a thing, or with long every field.
+func Identify(v Inventory, long bool, at time.Time) Document {
+	return Document{Value: v, Text: func(w io.Writer, s Style) error {
+		if long {
+			return identifyLong(w, v, s)
+		}
+		return identify(w, v, at, s)
+	}}
+}
+
+// identify writes one line a thing, and what is wrong with the form of each file.
 // Where the width is known, the lines fit into it; otherwise nothing is cut.
-func Identify(w io.Writer, v Inventory, at time.Time, s Style) error {
+func identify(w io.Writer, v Inventory, at time.Time, s Style) error {
 	rows := [][]string{{"where", "what", "whose", "valid", "key", "issued by", "sha-256"}}
 	for _, f := range v.Files {
 		for _, e := range f.Entries {
@@ -209,8 +220,8 @@ func shorten(cell string, width int, keepEnd bool) string {
 	return "…" + string(runes)
 }
 
-// IdentifyLong writes every field of every thing, and every defect.
-func IdentifyLong(w io.Writer, v Inventory, s Style) error {
+// identifyLong writes every field of every thing, and every defect.
+func identifyLong(w io.Writer, v Inventory, s Style) error {
 	width := s.Width
 	if width <= 0 {
 		width = 120
@@ -288,7 +299,7 @@ func defectLine(path string, d facts.Defect) string {
 	case d.Kind != facts.TooLarge:
 		line += fmt.Sprintf(" (byte %d)", d.Offset)
 	}
-	line += ": " + d.Text
+	line += ": " + words.Of(d.Reason)
 	if words := grammarWords[d.Grammar]; words != "" {
 		line += "; " + words
 	}

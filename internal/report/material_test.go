@@ -2,6 +2,11 @@ package report_test
 
 import (
 	"bytes"
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -11,10 +16,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nurvik/core/facts"
+	"nurvik/core/forge"
 	"nurvik/core/inventory"
 	"nurvik/core/judge"
 	"nurvik/core/pairing"
 	"nurvik/core/pki"
+	"nurvik/core/policy"
 	"nurvik/internal/audit"
 	"nurvik/internal/report"
 )
@@ -34,8 +41,8 @@ func inventorySample() report.Inventory {
 				Names: []string{"tides.tarnholm.example", "ebb.tarnholm.example", "flood.tarnholm.example"}, NotBefore: day("2026-05-01"), NotAfter: day("2026-11-16"),
 				Key: "EC P-256", Issuer: "Skerry Outer Issuing", SHA256: &sum,
 				Fields: []inventory.Field{{Name: "version", Values: []string{"3"}}, {Name: "subject alternative name (2.5.29.17)", Values: []string{"dns:tides.tarnholm.example", "dns:ebb.tarnholm.example"}, Offset: 412}}}},
-			Defects: []facts.Defect{{Kind: facts.LineEnds, Line: 1, Offset: 27, Text: "the file has Windows line ends (CRLF)", Grammar: facts.Standard},
-				{Kind: facts.WhiteSpace, Line: 3, Offset: 90, Text: "there are spaces", Grammar: facts.Lax}}},
+			Defects: []facts.Defect{{Kind: facts.LineEnds, Line: 1, Offset: 27, Reason: facts.Because(facts.WindowsLines), Grammar: facts.Standard},
+				{Kind: facts.WhiteSpace, Line: 3, Offset: 90, Reason: facts.Because(facts.SpaceInside), Grammar: facts.Lax}}},
 		{Path: "/srv/store.p12", Entries: []inventory.Entry{{Kind: facts.PrivateKey, What: "encrypted private key", Container: "PKCS#12", Alias: "a-very-long-alias-that-nobody-chose-0123456789", Remarks: []string{"locked: the password is wrong"}}}},
 	}}
 }
@@ -45,7 +52,7 @@ func TestIdentify(t *testing.T) {
 	for name, width := range map[string]int{"identify-wide": 0, "identify-terminal": 110} {
 		t.Run(name, func(t *testing.T) {
 			var out bytes.Buffer
-			require.NoError(t, report.Identify(&out, inventorySample(), at, report.Style{Width: width}))
+			require.NoError(t, report.Identify(inventorySample(), false, at).Text(&out, report.Style{Width: width}))
 			golden(t, "testdata/"+name+".txt", out.String())
 			for _, line := range strings.Split(out.String(), "\n") {
 				if width > 0 {
@@ -57,7 +64,7 @@ func TestIdentify(t *testing.T) {
 	}
 	t.Run("in full", func(t *testing.T) {
 		var out bytes.Buffer
-		require.NoError(t, report.IdentifyLong(&out, inventorySample(), report.Style{Width: 100}))
+		require.NoError(t, report.Identify(inventorySample(), true, time.Time{}).Text(&out, report.Style{Width: 100}))
 		golden(t, "testdata/identify-long.txt", out.String())
 		assert.Contains(t, out.String(), "Windows line ends")
 	})
@@ -67,26 +74,33 @@ func TestIdentify(t *testing.T) {
 func pairsSample(t *testing.T) *report.Pairs {
 	t.Helper()
 	at := time.Date(2026, 11, 25, 0, 0, 0, 0, time.UTC)
-	brief := func(sum byte, label string, from time.Time) *pki.Brief {
-		return &pki.Brief{SHA256: pki.Fingerprint{sum}, Label: label, Names: []string{label}, NotBefore: from, NotAfter: from.AddDate(0, 6, 0), KeyText: "EC P-256", Match: pki.Fingerprint{1}}
+	key := func() crypto.Signer {
+		k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+		require.NoError(t, err)
+		return k
 	}
-	item := func(kind facts.ItemKind, b *pki.Brief) facts.Item {
-		i := facts.Item{Kind: kind}
-		if kind == facts.PrivateKey {
-			i.Key = &facts.Key{Structure: "PKCS#8"}
-		}
-		return i.Learnt(b)
+	info := func(k crypto.Signer) []byte {
+		spki, err := forge.PublicInfo(k)
+		require.NoError(t, err)
+		return spki
 	}
-	spare := brief(0, "", at)
-	spare.Match = pki.Fingerprint{9}
+	certificate := func(k crypto.Signer, from time.Time) facts.Item {
+		der, err := forge.Issue(nil, k, forge.Template{Name: "tides.tarnholm.example", Names: []string{"tides.tarnholm.example"}, SPKI: info(k), From: from, Until: from.AddDate(0, 6, 0)})
+		require.NoError(t, err)
+		return facts.Item{Kind: facts.Certificate, DER: der}
+	}
+	private := func(k crypto.Signer) facts.Item {
+		return facts.Item{Kind: facts.PrivateKey, Key: &facts.Key{Structure: "PKCS#8", SPKI: info(k)}}
+	}
+	own := key()
 	file := func(path string, items ...facts.Item) facts.File { return facts.File{Path: path, Items: items} }
 	files := []facts.File{
-		file("/etc/ssl/old.crt", item(facts.Certificate, brief(2, "tides.tarnholm.example", at.AddDate(0, -7, 0)))),
-		file("/etc/ssl/tides.crt", item(facts.Certificate, brief(3, "tides.tarnholm.example", at.AddDate(0, -1, 0)))),
-		file("/etc/ssl/tides.key", item(facts.PrivateKey, brief(0, "", at))),
-		file("/etc/ssl/spare.key", item(facts.PrivateKey, spare)),
+		file("/etc/ssl/old.crt", certificate(own, at.AddDate(0, -7, 0))),
+		file("/etc/ssl/tides.crt", certificate(own, at.AddDate(0, -1, 0))),
+		file("/etc/ssl/tides.key", private(own)),
+		file("/etc/ssl/spare.key", private(key())),
 	}
-	result := pairing.Pair(files, at)
+	result := pairing.Pair(files, nil, at)
 	judgements := []judge.Judgement{
 		{Target: "/etc/ssl/old.crt", Verdict: judge.Sound, Findings: []judge.Finding{{Code: "pair.old-set", Severity: judge.Note, Message: "It was superseded.", Remedy: "Remove it."}}},
 		{Target: "/etc/ssl/tides.crt", Verdict: judge.Sound}, {Target: "/etc/ssl/tides.key", Verdict: judge.Sound}, {Target: "/etc/ssl/spare.key", Verdict: judge.Sound},
@@ -97,8 +111,10 @@ func pairsSample(t *testing.T) *report.Pairs {
 func TestPair(t *testing.T) {
 	var out bytes.Buffer
 	p := pairsSample(t)
-	require.NoError(t, report.Pair(&out, p, report.Style{Width: 100}))
-	golden(t, "testdata/pair.txt", out.String())
+	require.NoError(t, report.Pair(p).Text(&out, report.Style{Width: 100}))
+	golden(t, "testdata/pair.txt", regexp.MustCompile(`key [0-9a-f]{12}`).ReplaceAllString(out.String(), "key 0123456789ab"))
 	assert.True(t, p.Reaches(judge.Note))
 	assert.False(t, p.Reaches(judge.Risk))
+	p.Files[0].Findings[0].Waived = &policy.Waiver{Reason: "it is known", Until: "2099-01-01"}
+	assert.False(t, p.Reaches(judge.Note), "what is waived does not count")
 }

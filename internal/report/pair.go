@@ -45,19 +45,30 @@ func NewPairs(result *pairing.Result, judgements []judge.Judgement, unexamined [
 	return p
 }
 
-// Reaches reports whether a finding is at least as severe as the limit.
+// Reaches reports whether a finding that counts is at least as severe as the limit.
 func (p *Pairs) Reaches(limit judge.Severity) bool {
-	return slices.ContainsFunc(p.Files, func(f PairFile) bool {
-		return slices.ContainsFunc(f.Findings, func(f judge.Finding) bool { return f.Severity.AtLeast(limit) })
-	})
+	return slices.ContainsFunc(p.Files, func(f PairFile) bool { return judge.Reach(f.Findings, limit) })
 }
 
-// Pair writes groups, left-overs, successions and findings.
-func Pair(w io.Writer, p *Pairs, s Style) error {
-	width := s.Width
-	if width <= 0 {
-		width = 120
+// Pair is groups, left-overs, successions and findings.
+func Pair(p *Pairs) Document {
+	d := Document{Value: p}
+	for _, f := range p.Files {
+		if len(f.Findings) > 0 {
+			d.Rows = append(d.Rows, Row{f.Path, f.Verdict, f.Findings})
+		}
 	}
+	d.Text = func(w io.Writer, s Style) error {
+		if err := pairGroups(w, p, s.columns()); err != nil {
+			return err
+		}
+		return pairFindings(w, p, d.Rows, s)
+	}
+	return d
+}
+
+// pairGroups shows what belongs together, what is left over and what followed what.
+func pairGroups(w io.Writer, p *Pairs, width int) error {
 	var out strings.Builder
 	if len(p.Groups) > 0 {
 		out.WriteString("BELONG TOGETHER\n\n")
@@ -99,35 +110,29 @@ func Pair(w io.Writer, p *Pairs, s Style) error {
 		}
 		writeRows(&out, rows, width)
 	}
-	if _, err := io.WriteString(w, out.String()); err != nil {
-		return err
-	}
-	return pairFindings(w, p, width, s)
+	_, err := io.WriteString(w, out.String())
+	return err
 }
 
 // pairFindings shows the files at which something is wrong like "nurvik audit" does.
-func pairFindings(w io.Writer, p *Pairs, width int, s Style) error {
-	wrong := &audit.Report{Schema: audit.Schema, At: p.At, Policy: p.Policy, Unexamined: p.Unexamined}
-	for _, f := range p.Files {
-		wrong.Summary.Count(f.Verdict)
-		if len(f.Findings) > 0 {
-			wrong.Targets = append(wrong.Targets, audit.Target{Judgement: judge.Judgement{Target: f.Path, Verdict: f.Verdict, Findings: f.Findings}})
-		}
-	}
-	if len(wrong.Targets) > 0 {
+func pairFindings(w io.Writer, p *Pairs, rows []Row, s Style) error {
+	if len(rows) > 0 {
 		if _, err := io.WriteString(w, "FINDINGS\n\n"); err != nil {
 			return err
 		}
 	}
-	if err := targets(w, wrong.Targets, width, s); err != nil {
+	if err := targets(w, rows, s); err != nil {
 		return err
 	}
+	var n audit.Summary
+	for _, f := range p.Files {
+		n.Count(f.Verdict)
+	}
 	lines := unexaminedLines(p.Unexamined)
-	n := wrong.Summary
 	lines = append(lines, fmt.Sprintf("%s, %d left over, %s in %s: %d faulty, %d at risk, %d sound; as of %s.",
 		plural(len(p.Groups), "group"), len(p.Unpaired), plural(len(p.Successions), "succession"), plural(len(p.Files), "file"), n.Faulty, n.AtRisk, n.Sound, p.At.Format("2006-01-02 15:04:05 MST")))
 	for i := range lines {
-		lines[i] = wrap(lines[i], width)
+		lines[i] = wrap(lines[i], s.columns())
 	}
 	_, err := fmt.Fprintln(w, "\n"+strings.Join(lines, "\n"))
 	return err
@@ -204,27 +209,23 @@ func NewAnswer(a pairing.Answer, beside []judge.Judgement) SingleAnswer {
 	return out
 }
 
-// Answer writes whether a key and a certificate belong together, and what was
+// Answer is whether a key and a certificate belong together, and what was
 // noticed beside.
-func Answer(w io.Writer, a pairing.Answer, beside []judge.Judgement, s Style) error {
-	width := s.Width
-	if width <= 0 {
-		width = 120
-	}
-	if _, err := fmt.Fprintln(w, wrap(a.Sentence, width)); err != nil {
-		return err
-	}
-	var noticed []audit.Target
+func Answer(a pairing.Answer, beside []judge.Judgement) Document {
+	d := Document{Value: NewAnswer(a, beside)}
 	for _, j := range beside {
 		if len(j.Findings) > 0 {
-			noticed = append(noticed, audit.Target{Judgement: j})
+			d.Rows = append(d.Rows, Row{j.Target, j.Verdict, j.Findings})
 		}
 	}
-	if len(noticed) == 0 {
-		return nil
+	d.Text = func(w io.Writer, s Style) error {
+		if _, err := fmt.Fprintln(w, wrap(a.Sentence, s.columns())); err != nil || len(d.Rows) == 0 {
+			return err
+		}
+		if _, err := io.WriteString(w, "\nAlso noticed:\n\n"); err != nil {
+			return err
+		}
+		return targets(w, d.Rows, s)
 	}
-	if _, err := io.WriteString(w, "\nNoticed beside:\n\n"); err != nil {
-		return err
-	}
-	return targets(w, noticed, width, s)
+	return d
 }

@@ -57,7 +57,7 @@ func TestAuditTable(t *testing.T) {
 	for name, width := range map[string]int{"wide": 120, "narrow": 80} {
 		t.Run(name, func(t *testing.T) {
 			var out bytes.Buffer
-			require.NoError(t, report.Audit(&out, sample(), report.Style{Width: width}))
+			require.NoError(t, report.Audit(sample(), false).Text(&out, report.Style{Width: width}))
 			golden(t, filepath.Join("testdata", "audit-"+name+".txt"), out.String())
 			for line := range strings.Lines(out.String()) {
 				assert.LessOrEqual(t, len([]rune(strings.TrimRight(line, "\n"))), width, line)
@@ -66,7 +66,7 @@ func TestAuditTable(t *testing.T) {
 		})
 	}
 	var colour bytes.Buffer
-	require.NoError(t, report.Audit(&colour, sample(), report.Style{Colour: true}))
+	require.NoError(t, report.Audit(sample(), false).Text(&colour, report.Style{Colour: true}))
 	for _, word := range []string{"■ faulty", "◆ at-risk", "○ unreachable", "· sound"} {
 		assert.Contains(t, colour.String(), word, "words and marks stand beside every colour")
 	}
@@ -74,7 +74,9 @@ func TestAuditTable(t *testing.T) {
 
 func TestAuditJSON(t *testing.T) {
 	var out bytes.Buffer
-	require.NoError(t, report.JSON(&out, sample()))
+	format, err := report.FormatNamed("json")
+	require.NoError(t, err)
+	require.NoError(t, format.Write(&out, report.Audit(sample(), false), report.Style{}))
 	var document struct {
 		Schema  string
 		At      string
@@ -99,11 +101,22 @@ func TestExplanation(t *testing.T) {
 	e, err := judge.Explain("chain.incomplete")
 	require.NoError(t, err)
 	var out bytes.Buffer
-	require.NoError(t, report.Explanation(&out, e, report.Style{Width: 80}))
+	require.NoError(t, report.Explanation(e).Text(&out, report.Style{Width: 80}))
 	for _, part := range []string{e.Title, "Why it matters", "What to do", "RFC 8446 section 4.4.2"} {
 		assert.Contains(t, out.String(), part)
 	}
 	for line := range strings.Lines(out.String()) {
 		assert.LessOrEqual(t, len(line), 81)
 	}
+}
+
+func TestFormats(t *testing.T) {
+	assert.Equal(t, []string{"json", "table"}, report.Formats())
+	_, err := report.FormatNamed("picture")
+	assert.EqualError(t, err, `the output "picture" is not known; there are json and table`)
+	table, err := report.FormatNamed("table")
+	require.NoError(t, err)
+	var out bytes.Buffer
+	require.NoError(t, table.Write(&out, report.Document{Rows: []report.Row{{Target: "tides.pem", Verdict: judge.Sound}}}, report.Style{}))
+	assert.Contains(t, out.String(), "· sound  tides.pem", "a result without words of its own is drawn from its rows")
 }

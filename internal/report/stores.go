@@ -55,12 +55,12 @@ func NewStoreDifferences(first, second string, c trust.Comparison) *Differences 
 // Same reports whether there is no difference.
 func (d *Differences) Same() bool { return len(d.OnlyFirst)+len(d.OnlySecond)+len(d.OtherKind) == 0 }
 
-// StoreDifferences writes the differences as a table.
-func StoreDifferences(w io.Writer, d *Differences, s Style) error {
-	width := s.Width
-	if width <= 0 {
-		width = 120
-	}
+// StoreDifferences is the table of what two stores do not have in common.
+func StoreDifferences(d *Differences) Document {
+	return Document{Value: d, Text: func(w io.Writer, s Style) error { return storeDifferences(w, d, s.columns()) }}
+}
+
+func storeDifferences(w io.Writer, d *Differences, width int) error {
 	out := NewTable("only in", "anchor", "kind", "until", "SHA-256")
 	room := max(width-80, 24)
 	row := func(where string, a DifferingStore, kind string) {

@@ -11,26 +11,28 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	"nurvik/core/facts"
-	"nurvik/core/tlswire"
+	"nurvik/core/judge"
+	"nurvik/core/words"
 )
 
-// Wire writes what was learnt of each address of an endpoint: suites by
+// wire writes what was learnt of each address of an endpoint: suites by
 // version, order of preference and groups; with long every setting and connection.
-func Wire(w io.Writer, e facts.Endpoint, long bool, s Style) error {
-	width := s.Width
-	if width <= 0 {
-		width = 120
-	}
+func wire(w io.Writer, e facts.Endpoint, shown []judge.Shown, long bool, s Style) error {
+	width := s.columns()
 	var out strings.Builder
 	for _, o := range e.Observations {
 		if o.Outcome != facts.Answered {
 			continue
 		}
 		fmt.Fprintf(&out, "\n%s on %s: %s effort, %s\n\n", e.Endpoint, o.Address, o.Effort, plural(len(o.Connections), "connection"))
-		out.WriteString(suiteMatrix(o, s) + "\n\n")
+		i := slices.IndexFunc(shown, func(x judge.Shown) bool { return x.Address == o.Address.String() })
+		if i < 0 {
+			continue
+		}
+		out.WriteString(suiteMatrix(shown[i], s) + "\n\n")
 		writeRows(&out, wireRows(o), width)
 		if long {
-			out.WriteString(settingsTable(o) + "\n\n")
+			out.WriteString(settingsTable(o, shown[i]) + "\n\n")
 			writeRows(&out, connectionRows(o), width)
 		}
 	}
@@ -58,21 +60,18 @@ func recordRows(d *facts.DNS) [][2]string {
 		rows = append(rows, [2]string{"TLSA", fmt.Sprintf("%d %d %d %x, at %s, %s", r.Usage, r.Selector, r.Matching, r.Data, d.TLSAAt, word)})
 	}
 	for _, failure := range d.Failures {
-		rows = append(rows, [2]string{"not learnt", failure})
+		rows = append(rows, [2]string{"not learnt", words.Of(failure)})
 	}
 	return rows
 }
 
+// remarks are the words for what is to be said of a suite.
+var remarks = map[string]string{"weak": "■ weak", "not-allowed": "■ not allowed", "no-forward-secrecy": "no forward secrecy"}
+
 // suiteMatrix shows each suite with its place in the order of each version.
-func suiteMatrix(o facts.Observation, s Style) string {
-	var versions []facts.Version
-	for _, v := range o.Versions {
-		if v.Answer == facts.Accepted {
-			versions = append(versions, v)
-		}
-	}
-	header, order := []string{"suite"}, table.Row{"order of preference"}
-	var names []string
+func suiteMatrix(x judge.Shown, s Style) string {
+	versions := x.Accepted()
+	header, order := []string{"cipher suite"}, table.Row{"order of preference"}
 	for _, v := range versions {
 		header = append(header, v.Name)
 		word := map[facts.Order]string{facts.ServerOrder: "server", facts.ClientOrder: "client", facts.PartialOrder: "server*"}[v.Order]
@@ -80,46 +79,25 @@ func suiteMatrix(o facts.Observation, s Style) string {
 			word = "–"
 		}
 		order = append(order, word)
-		for _, name := range v.Suites {
-			if !slices.Contains(names, name) {
-				names = append(names, name)
-			}
-		}
 	}
 	out := NewTable(append(header, "")...)
-	for _, name := range names {
-		row := table.Row{name}
-		for _, v := range versions {
-			place := "·"
-			if i := slices.Index(v.Suites, name); i >= 0 {
-				place = fmt.Sprint(i + 1)
+	for _, suite := range x.Suites {
+		row := table.Row{suite.Name}
+		for _, place := range suite.Places {
+			word := "·"
+			if place > 0 {
+				word = fmt.Sprint(place)
 			}
-			row = append(row, place)
+			row = append(row, word)
 		}
-		out.AppendRow(append(row, suiteRemark(name, s)))
+		remark := remarks[suite.Remark]
+		if s.Colour && suite.Wrong {
+			remark = text.Colors{text.FgRed}.Sprint(remark)
+		}
+		out.AppendRow(append(row, remark))
 	}
 	out.AppendRow(append(order, ""))
 	return out.Render()
-}
-
-// suiteRemark says what is to be said of the suite.
-func suiteRemark(name string, s Style) string {
-	suite, ok := tlswire.SuiteNamed(name)
-	if !ok {
-		return ""
-	}
-	p := suite.Properties()
-	switch {
-	case p.Status == tlswire.Broken || p.Status == tlswire.Weak:
-		word := "■ " + string(p.Status)
-		if s.Colour {
-			word = text.Colors{text.FgRed}.Sprint(word)
-		}
-		return word
-	case !p.ForwardSecrecy:
-		return "no forward secrecy"
-	}
-	return ""
 }
 
 func wireRows(o facts.Observation) [][2]string {
@@ -129,7 +107,7 @@ func wireRows(o facts.Observation) [][2]string {
 			rows = append(rows, [2]string{word, line})
 		}
 	}
-	row("ended early", o.Cut)
+	row("ended early", words.Of(o.Cut))
 	var declined []string
 	for _, v := range o.Versions {
 		if v.Answer != facts.Accepted {
@@ -151,9 +129,9 @@ func wireRows(o facts.Observation) [][2]string {
 		}
 	}
 	for _, x := range o.Others {
-		what := map[string]string{"other-key": "another kind of key", "no-name": "no server name", "foreign-name": "a foreign name"}[x.To]
-		if x.Refused != "" {
-			row("for "+what, "refused: "+x.Refused)
+		what := map[string]string{"other-key": "another kind of key", "no-name": "no SNI", "foreign-name": "an unknown name in SNI"}[x.To]
+		if x.Refused.Given() {
+			row("for "+what, "refused: "+words.Of(x.Refused))
 		} else if len(x.Certificates) > 0 {
 			row("for "+what, "another chain, of "+plural(len(x.Certificates), "certificate"))
 		}
@@ -172,38 +150,45 @@ func wireRows(o facts.Observation) [][2]string {
 	return rows
 }
 
-// settings are shown in this order, each with what it should be.
-func settingsTable(o facts.Observation) string {
+// settingNames are the settings as people know them.
+var settingNames = map[string]string{
+	"renegotiation_info": "secure renegotiation (RFC 5746)", "extended_master_secret": "extended master secret (RFC 7627)",
+	"encrypt_then_mac": "encrypt-then-MAC (RFC 7366)", "compression": "TLS compression", "fallback_signal": "fallback signal (RFC 7507)",
+	"session_tickets": "session tickets", "resumption": "session resumption", "heartbeat": "heartbeat (RFC 6520)",
+	"downgrade_marker": "downgrade marker (RFC 8446, 4.1.3)", "tolerates_unknown": "accepts unknown values (RFC 8701)",
+	"tolerates_large": "accepts large ClientHellos",
+}
+
+// settingsTable shows each setting beside what the policy wants.
+func settingsTable(o facts.Observation, x judge.Shown) string {
 	out := NewTable("setting", "is", "should be")
-	if s := o.Settings; s != nil {
-		for _, x := range []struct {
-			name   string
-			is     facts.Answer
-			should string
-		}{
-			{"renegotiation information (RFC 5746)", s.RenegotiationInfo, "yes"}, {"extended master secret (RFC 7627)", s.ExtendedMasterSecret, "yes"},
-			{"encrypt-then-MAC (RFC 7366)", s.EncryptThenMAC, "yes, where suites with CBC are needed"}, {"compression", s.Compression, "no"},
-			{"fallback signal (RFC 7507)", s.FallbackSignal, "yes, where several versions are accepted"}, {"session tickets", s.SessionTickets, "either"},
-			{"resumption", s.Resumption, "either"}, {"heartbeat (RFC 6520)", s.Heartbeat, "no"}, {"downgrade marker (RFC 8446, 4.1.3)", s.DowngradeMarker, "yes, with TLS 1.3"},
-			{"tolerates unknown values (RFC 8701)", s.ToleratesUnknown, "yes"}, {"tolerates large hellos", s.ToleratesLarge, "yes"},
-		} {
-			out.AppendRow(table.Row{x.name, strings.ReplaceAll(string(x.is), "-", " "), x.should})
+	either := func(should facts.Answer) string {
+		if should == "" {
+			return "either"
 		}
-		if s.ALPN != "" {
-			out.AppendRow(table.Row{"application protocol (ALPN)", s.ALPN, "either"})
+		return string(should)
+	}
+	for _, setting := range x.Settings {
+		is := strings.ReplaceAll(string(setting.Is), "-", " ")
+		if setting.Wrong {
+			is += " ■"
 		}
-		if s.SignatureScheme != "" {
-			out.AppendRow(table.Row{"signed with", s.SignatureScheme, "no SHA-1"})
-		}
+		out.AppendRow(table.Row{settingNames[setting.Name], is, either(setting.Should)})
+	}
+	if s := o.Settings; s != nil && s.ALPN != "" {
+		out.AppendRow(table.Row{"application protocol (ALPN)", s.ALPN, "either"})
+	}
+	if s := o.Settings; s != nil && s.SignatureScheme != "" {
+		out.AppendRow(table.Row{"signed with", s.SignatureScheme, "no SHA-1"})
 	}
 	if h := o.HTTP; h != nil && h.Status != 0 {
 		strict := h.StrictTransportSecurity
 		if strict == "" {
 			strict = "no"
 		}
-		out.AppendRow(table.Row{"strict transport security (RFC 6797)", strict, "max-age of a year"})
+		out.AppendRow(table.Row{"HSTS (RFC 6797)", strict, "max-age of a year"})
 		if p := h.Plain; p != nil {
-			is := p.Failure
+			is := words.Of(p.Failure)
 			if p.Status != 0 {
 				is = strings.TrimSpace(fmt.Sprintf("status %d %s", p.Status, p.Location))
 			}
@@ -216,7 +201,7 @@ func settingsTable(o facts.Observation) string {
 func connectionRows(o facts.Observation) [][2]string {
 	rows := make([][2]string, len(o.Connections))
 	for i, c := range o.Connections {
-		rows[i] = [2]string{fmt.Sprint(i + 1), fmt.Sprintf("%s: %d bytes sent, %d received, %s, %s", c.Purpose, c.Sent, c.Received, c.Duration.Round(100*time.Microsecond), c.Outcome)}
+		rows[i] = [2]string{fmt.Sprint(i + 1), fmt.Sprintf("%s: %d bytes sent, %d received, %s, %s", words.Of(c.Purpose), c.Sent, c.Received, c.Duration.Round(100*time.Microsecond), words.Of(c.Outcome))}
 	}
 	return rows
 }

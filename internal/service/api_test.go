@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nurvik/core/forge"
+	"nurvik/core/judge"
 	"nurvik/internal/api"
 	"nurvik/internal/client"
 )
@@ -70,7 +71,8 @@ func TestBadSettingsAreToldWithTheirPlace(t *testing.T) {
 	}{
 		{"endpoint", api.EndpointSettings{Endpoint: "a b"}, "body.endpoint", "is no endpoint"},
 		{"name", api.EndpointSettings{Endpoint: "a.example", Names: []string{"ok.example", "*.example"}}, "body.names[1]", "neither a host name"},
-		{"connect", api.EndpointSettings{Endpoint: "a.example", Connect: []string{"a.example"}}, "body.connect[0]", "ADDRESS:PORT"},
+		{"visit-at", api.EndpointSettings{Endpoint: "a.example", VisitAt: []string{"a.example"}}, "body.visit_at[0]", "ADDRESS:PORT"},
+		{"policy", api.EndpointSettings{Endpoint: "a.example", Policy: "moon"}, "body.policy", "open-web"},
 		{"server name", api.EndpointSettings{Endpoint: "a.example", ServerName: "192.0.2.1"}, "body.server_name", "never an address"},
 		{"trust", api.EndpointSettings{Endpoint: "a.example", Trust: []string{"sky"}}, "body.trust[0]", `no trust store "sky"`},
 		{"audience", api.EndpointSettings{Endpoint: "a.example", Audiences: []string{"sky"}}, "body.audiences[0]", `no trust store "sky"`},
@@ -150,7 +152,7 @@ func TestListsArePagedSortedAndFiltered(t *testing.T) {
 	var page api.FindingPage
 	get(t, "/findings?limit=10", &page)
 	assert.Len(t, page.Items, 10)
-	assert.Equal(t, "fault", page.Items[0].Severity)
+	assert.Equal(t, judge.Fault, page.Items[0].Severity)
 	findings, err := shared.client.Findings(t.Context(), client.FindingFilter{Code: "proto.obsolete"})
 	require.NoError(t, err)
 	assert.Len(t, findings, 7)
@@ -160,33 +162,38 @@ func TestListsArePagedSortedAndFiltered(t *testing.T) {
 func TestLifeOfAFinding(t *testing.T) {
 	importHarbour(t)
 	c, ctx := shared.client, t.Context()
-	e, err := c.FindEndpoint(ctx, "cranes.tarnholm.example:443")
+	e, err := c.FindEndpoint(ctx, "gate.tarnholm.example:443")
 	require.NoError(t, err)
 	latest := func(state string) []api.Finding {
-		list, err := c.Findings(ctx, client.FindingFilter{EndpointID: e.ID, State: state})
+		list, err := c.Findings(ctx, client.FindingFilter{EndpointID: e.ID, State: state, Code: "trust.unknown-anchor"})
 		require.NoError(t, err)
 		return list
 	}
-	audit := func(at *time.Time) api.Audit { return auditOf(t, api.AuditStart{EndpointIDs: []int64{e.ID}, At: at}) }
-	audit(nil)
+	audit := func(stores ...string) api.Audit {
+		settings := e.EndpointSettings
+		settings.Trust = stores
+		_, err := c.ChangeEndpoint(ctx, e.ID, settings)
+		require.NoError(t, err)
+		return auditOf(t, api.AuditStart{EndpointIDs: []int64{e.ID}})
+	}
+	audit("outer")
 	require.Len(t, latest(""), 1)
 	first := latest("")[0]
 
-	audit(nil)
+	audit("outer")
 	standing := latest("standing")
 	require.Len(t, standing, 1)
 	assert.Equal(t, first.ID, standing[0].ID)
 	assert.Equal(t, first.FirstSeen, standing[0].FirstSeen)
 	assert.True(t, standing[0].LastSeen.After(first.LastSeen))
 
-	earlier := time.Now().AddDate(0, -4, 0)
-	done := audit(&earlier)
-	assert.Equal(t, 1, done.Verdicts.Sound, "judged as of four months ago it was sound")
+	done := audit("inner")
+	assert.Equal(t, 1, done.Verdicts.Sound, "those who trust the inner issuer accept it")
 	assert.Empty(t, latest(""))
 	require.Len(t, latest("gone"), 1)
 	assert.NotNil(t, latest("gone")[0].GoneAt)
 
-	audit(nil)
+	audit("outer")
 	back := latest("back")
 	require.Len(t, back, 1)
 	assert.Equal(t, first.FirstSeen, back[0].FirstSeen)
@@ -215,50 +222,8 @@ func TestAudits(t *testing.T) {
 	} {
 		assert.True(t, client.IsNotFound(err), name)
 	}
-	_, err = c.StartAudit(ctx, api.AuditStart{Policy: "open-sea"})
-	assert.Equal(t, "body.policy", problemOf(t, err).Errors[0].Location)
 	_, err = c.StartAudit(ctx, api.AuditStart{EndpointIDs: []int64{1e9}})
 	assert.ErrorContains(t, err, "no endpoint to audit")
-}
-
-// TestPolicyOfOnesOwn judges an endpoint by policies that are sent.
-func TestPolicyOfOnesOwn(t *testing.T) {
-	importHarbour(t)
-	verdicts := func(target string, start api.AuditStart) (api.Verdicts, string) {
-		e, err := shared.client.FindEndpoint(t.Context(), target)
-		require.NoError(t, err)
-		start.EndpointIDs = []int64{e.ID}
-		done := auditOf(t, start)
-		return done.Verdicts, done.Policy
-	}
-	tests := []struct {
-		name, target string
-		start        api.AuditStart
-		want         api.Verdicts
-		policy       string
-	}{
-		{"the default", "winch.tarnholm.example:443", api.AuditStart{}, api.Verdicts{Faulty: 1}, "open-web"},
-		{"severities and waivers", "winch.tarnholm.example:443", api.AuditStart{PolicyFile: "name: winches\ninherits: open-web\nseverities: {proto.obsolete: note}\nwaivers: [{code: proto.none-current, reason: replaced in March, until: 2099-01-01}]\n"}, api.Verdicts{Sound: 1}, "winches"},
-		{"lists", "tides.tarnholm.example:443", api.AuditStart{PolicyFile: "name: modern\ninherits: open-web\nprotocols: {allowed: [TLS 1.3]}\n"}, api.Verdicts{AtRisk: 1}, "modern"},
-		{"mail between servers", "mailbag.tarnholm.example:25", api.AuditStart{}, api.Verdicts{Sound: 1}, "open-web"},
-		{"mail between servers, by a policy that was named", "mailbag.tarnholm.example:25", api.AuditStart{Policy: "open-web"}, api.Verdicts{Faulty: 1}, "open-web"},
-		{"declared to be authenticated", "valise.tarnholm.example:25", api.AuditStart{}, api.Verdicts{Faulty: 1}, "open-web"},
-	}
-	for _, tt := range tests {
-		t.Run(tt.name, func(t *testing.T) {
-			got, by := verdicts(tt.target, tt.start)
-			assert.Equal(t, tt.want, got)
-			assert.Equal(t, tt.policy, by)
-		})
-	}
-	for text, want := range map[string]string{"name: x\ninherits: open-web\nsuits: {}\n": "policy_file:3: ", "name: x\ninherits: open-web\nseverities: {proto.absolete: note}\n": "proto."} {
-		_, err := shared.client.StartAudit(t.Context(), api.AuditStart{PolicyFile: text})
-		problem := problemOf(t, err).Errors[0]
-		assert.Equal(t, "body.policy_file", problem.Location)
-		assert.Contains(t, problem.Message, want)
-	}
-	_, err := shared.client.StartAudit(t.Context(), api.AuditStart{Policy: "strict", PolicyFile: "name: x\n"})
-	assert.ErrorContains(t, err, "not both")
 }
 
 // TestBusyHosts audits many endpoints of one address: their visits wait for each other, and all are made.
@@ -268,7 +233,7 @@ func TestBusyHosts(t *testing.T) {
 	require.NoError(t, err)
 	var start api.AuditStart
 	for i := range 6 {
-		e, err := shared.client.AddEndpoint(t.Context(), api.EndpointSettings{Endpoint: fmt.Sprintf("tides-%d.tarnholm.example", i), Names: []string{"tides.tarnholm.example"}, Connect: tides.Connect, Trust: []string{"outer"}})
+		e, err := shared.client.AddEndpoint(t.Context(), api.EndpointSettings{Endpoint: fmt.Sprintf("tides-%d.tarnholm.example", i), Names: []string{"tides.tarnholm.example"}, VisitAt: tides.VisitAt, Trust: []string{"outer"}})
 		require.NoError(t, err)
 		start.EndpointIDs = append(start.EndpointIDs, e.ID)
 	}
@@ -282,7 +247,7 @@ func TestCancel(t *testing.T) {
 	silent, err := net.Listen("tcp", "127.0.0.1:0") // accepts in the kernel, and nobody answers
 	require.NoError(t, err)
 	defer silent.Close()
-	e, err := c.AddEndpoint(ctx, api.EndpointSettings{Endpoint: "silent.tarnholm.example", Connect: []string{silent.Addr().String()}})
+	e, err := c.AddEndpoint(ctx, api.EndpointSettings{Endpoint: "silent.tarnholm.example", VisitAt: []string{silent.Addr().String()}})
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, c.RemoveEndpoint(ctx, e.ID)) }()
 	a, err := c.StartAudit(ctx, api.AuditStart{EndpointIDs: []int64{e.ID}})
@@ -326,7 +291,7 @@ func TestHostileEndpoint(t *testing.T) {
 		}
 	}()
 	importHarbour(t)
-	e, err := shared.client.AddEndpoint(t.Context(), api.EndpointSettings{Endpoint: "hostile.tarnholm.example", Connect: []string{listener.Addr().String()}})
+	e, err := shared.client.AddEndpoint(t.Context(), api.EndpointSettings{Endpoint: "hostile.tarnholm.example", VisitAt: []string{listener.Addr().String()}})
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, shared.client.RemoveEndpoint(t.Context(), e.ID)) }()
 	done := auditOf(t, api.AuditStart{})

@@ -18,6 +18,7 @@ import (
 
 	"nurvik/core/facts"
 	"nurvik/core/limits"
+	"nurvik/core/policy"
 	"nurvik/internal/fetch"
 	"nurvik/internal/inquiry"
 	"nurvik/internal/service/auth"
@@ -95,6 +96,9 @@ func Run(ctx context.Context, c Config, ready func(address string)) (err error) 
 		return err
 	}
 	defer s.Close()
+	if err := s.SeedPolicies(ctx, policy.Names(), now()); err != nil {
+		return err
+	}
 	desk := inquiry.New(inquiry.Options{Revocation: !c.Silent, Issuers: c.Issuers, Networks: networks, Lookup: network.Lookup, Now: now})
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))

@@ -24,7 +24,6 @@ import (
 )
 
 // port of this package's harbour; other packages' tests use others.
-const harbourPort = 24531
 
 // running is the one service that the tests of this package share.
 type running struct {
@@ -48,7 +47,7 @@ func run(m *testing.M) int {
 	if err := os.Chmod(directory, 0o755); err != nil {
 		panic(err)
 	}
-	h, err := harbour.Start(harbour.Options{Directory: filepath.Join(directory, "harbour"), Port: harbourPort, Now: time.Now()})
+	h, err := harbour.Start(harbour.Options{Directory: filepath.Join(directory, "harbour"), Now: time.Now()})
 	if err != nil {
 		panic(err)
 	}

@@ -34,14 +34,14 @@ func (a asker) records(ctx context.Context, host string, port uint16) *facts.DNS
 	if ascii, err := naming.Parse(host); err == nil {
 		host = ascii.String()
 	}
-	fail := func(what string, err error) {
+	fail := func(kind, name string, err error) {
 		if err != nil {
-			out.Failures = append(out.Failures, fmt.Sprintf("%s: %v", what, err))
+			out.Failures = append(out.Failures, facts.Because(facts.RecordsFailed, kind, name, pki.Printable(err.Error())))
 		}
 	}
 	for _, kind := range []uint16{dns.TypeA, dns.TypeAAAA} {
 		reply, err := a.ask(ctx, host, kind)
-		fail(dns.TypeToString[kind]+" of "+host, err)
+		fail(dns.TypeToString[kind], host, err)
 		if errors.Is(err, errSilent) { // it would not answer the others either
 			return out
 		}
@@ -57,7 +57,7 @@ func (a asker) records(ctx context.Context, host string, port uint16) *facts.DNS
 	for name := host; name != "" && len(out.CAA) == 0; { // up to the first that has any (RFC 8659, 3)
 		reply, err := a.ask(ctx, name, dns.TypeCAA)
 		if err != nil {
-			fail("CAA of "+name, err)
+			fail("CAA", name, err)
 			break
 		}
 		for _, r := range answers(reply) {
@@ -69,11 +69,11 @@ func (a asker) records(ctx context.Context, host string, port uint16) *facts.DNS
 	}
 	out.TLSAAt = fmt.Sprintf("_%d._tcp.%s", port, host)
 	reply, err := a.ask(ctx, out.TLSAAt, dns.TypeTLSA)
-	fail("TLSA of "+out.TLSAAt, err)
+	fail("TLSA", out.TLSAAt, err)
 	for _, r := range answers(reply) {
 		if r, ok := r.(*dns.TLSA); ok {
 			data, err := hex.DecodeString(r.Certificate)
-			fail("TLSA of "+out.TLSAAt, err)
+			fail("TLSA", out.TLSAAt, err)
 			out.TLSA = append(out.TLSA, facts.TLSA{Usage: r.Usage, Selector: r.Selector, Matching: r.MatchingType, Data: data})
 		}
 	}

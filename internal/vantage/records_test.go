@@ -12,6 +12,7 @@ import (
 
 	"nurvik/core/facts"
 	"nurvik/core/limits"
+	"nurvik/core/words"
 	"nurvik/internal/vantage"
 )
 
@@ -98,7 +99,7 @@ func TestRecords(t *testing.T) {
 		require.NoError(t, err)
 		got := network.Records(t.Context(), "broken.tarnholm.example", 443)
 		assert.Len(t, got.Failures, 4)
-		assert.Contains(t, got.Failures[0], "SERVFAIL")
+		assert.Contains(t, words.Of(got.Failures[0]), "SERVFAIL")
 		assert.False(t, got.Validated)
 	})
 	t.Run("a name server that is not there is asked once", func(t *testing.T) {
@@ -109,7 +110,7 @@ func TestRecords(t *testing.T) {
 		require.NoError(t, err)
 		got := network.Records(t.Context(), "tides.tarnholm.example", 443)
 		require.Len(t, got.Failures, 1)
-		assert.Contains(t, got.Failures[0], "did not answer")
+		assert.Contains(t, words.Of(got.Failures[0]), "did not answer")
 	})
 	t.Run("addresses come from there too", func(t *testing.T) {
 		network, err := vantage.Network(vantage.NameServer{Address: server})

@@ -8,6 +8,8 @@ import (
 	"errors"
 	"time"
 
+	"nurvik/core/assess"
+	"nurvik/core/brief"
 	"nurvik/core/facts"
 	"nurvik/core/intake"
 	"nurvik/core/inventory"
@@ -57,12 +59,8 @@ type Result struct {
 // Sort reads the inputs with the passwords, judges them as of the time, and
 // cuts them into parts. What cannot be read is told and hides nothing else.
 func Sort(inputs []Input, passwords []string, at time.Time) (*Result, error) {
-	p, err := policy.Builtin(policy.Default)
-	if err != nil {
-		return nil, err
-	}
 	keys := &keyring{}
-	reader := &intake.Reader{Opener: keystore.Opener{Passwords: passwords, Budget: &pbe.Budget{}}, Private: keys.add}
+	reader := &intake.Reader{Opener: keystore.Opener{Passwords: passwords, Budget: &pbe.Budget{}}, Private: keys.add, Memory: &brief.Memory{}}
 	r := &Result{Files: []File{}, Unread: []Unread{}}
 	var files []facts.File
 	for _, in := range inputs {
@@ -79,7 +77,8 @@ func Sort(inputs []Input, passwords []string, at time.Time) (*Result, error) {
 			r.Unread = append(r.Unread, Unread{in.Name, err.Error()})
 		}
 	}
-	judgements, result := judge.Files(files, judge.Context{Policy: p, At: at, Material: true})
+	engine := assess.New(assess.Options{At: at, Memory: reader.Memory, Material: true})
+	judgements, result := engine.Files(files, assess.Expectation{Policy: policy.Open()})
 	for i, j := range judgements {
 		reason, _ := judge.Locked(files[i])
 		f := File{Path: j.Target, Verdict: j.Verdict, Entries: []inventory.Entry{}, Findings: []Finding{}, Locked: reason == facts.NoPassword || reason == facts.WrongPassword}

@@ -30,6 +30,9 @@ func (q *Queue) Begin(ctx context.Context, a *store.Audit, endpointIDs []int64) 
 
 // put inserts jobs into the transaction.
 func (q *Queue) put(ctx context.Context, tx *store.Tx, list ...river.JobArgs) error {
+	if len(list) == 0 {
+		return nil
+	}
 	raw, err := tx.SQL()
 	if err != nil {
 		return err

@@ -3,15 +3,14 @@ package jobs
 import (
 	"context"
 	"fmt"
-	"slices"
-	"time"
 
-	"nurvik/core/chain"
+	"github.com/riverqueue/river"
+
+	"nurvik/core/assess"
+	"nurvik/core/brief"
+	"nurvik/core/endpoint"
 	"nurvik/core/facts"
 	"nurvik/core/judge"
-	"nurvik/core/pki"
-	"nurvik/core/policy"
-	"nurvik/core/trust"
 	"nurvik/internal/service/store"
 )
 
@@ -19,89 +18,80 @@ import (
 // shared prime factors: so many take a second or two.
 const maxShared = 2000
 
-// TakeHolding stores the facts of a holding and judges them.
+// holdingArgs is the job that judges a holding.
+type holdingArgs struct {
+	HoldingID int64 `json:"holding_id"`
+}
+
+// Kind implements river.JobArgs.
+func (holdingArgs) Kind() string { return "holding" }
+
+type holdingWorker struct {
+	river.WorkerDefaults[holdingArgs]
+	queue *Queue
+}
+
+// Work judges the facts that the holding has now, whichever were sent when the job was made.
+func (w *holdingWorker) Work(ctx context.Context, job *river.Job[holdingArgs]) error {
+	err := ignoreMissing(w.queue.judgeHolding(ctx, job.Args.HoldingID))
+	if err != nil {
+		w.queue.options.Log.Error("job failed", "holding", job.Args.HoldingID, "error", err)
+	}
+	return err
+}
+
+// TakeHolding stores the facts of a holding and has them judged.
 func (q *Queue) TakeHolding(ctx context.Context, h *store.Holding, files []facts.File) error {
-	now := q.options.Now()
-	h.SentAt = now
-	b, err := q.bench(ctx, store.Audit{Policy: h.Policy}, certificatesOf(files))
-	if err != nil {
-		return err
-	}
-	judgements, err := b.judgeHolding(ctx, *h, files)
-	if err != nil {
-		return err
-	}
+	h.SentAt = q.options.Now()
 	return q.store.Tx(ctx, func(tx *store.Tx) error {
 		if err := tx.SaveHolding(h, files); err != nil {
 			return err
 		}
-		return tx.SaveHoldingJudgement(h, judgements, now)
+		return q.put(ctx, tx, holdingArgs{HoldingID: h.ID})
 	})
 }
 
-// judgeHoldings judges every holding anew, because time passes and trust stores change.
-func (q *Queue) judgeHoldings(ctx context.Context, tx *store.Tx, b *bench, now time.Time) error {
-	holdings, err := q.store.Holdings(ctx)
-	if err != nil {
-		return err
-	}
-	for i := range holdings {
-		h := &holdings[i]
-		files, err := q.store.AllHoldingFiles(ctx, h.ID)
-		if err != nil {
+// ChangeHolding sets what people set of a holding and has it judged anew.
+func (q *Queue) ChangeHolding(ctx context.Context, h *store.Holding) error {
+	return q.store.Tx(ctx, func(tx *store.Tx) error {
+		if err := tx.ChangeHolding(h); err != nil {
 			return err
 		}
-		judgements, err := b.judgeHolding(ctx, *h, files)
-		if err != nil {
-			return err
-		}
-		if err := tx.SaveHoldingJudgement(h, judgements, now); err != nil {
-			return fmt.Errorf("holding %s: %w", h.Name, err)
-		}
-	}
-	return nil
+		return q.put(ctx, tx, holdingArgs{HoldingID: h.ID})
+	})
 }
 
 // judgeHolding judges files as "nurvik audit" does on the machine itself.
-func (b *bench) judgeHolding(ctx context.Context, h store.Holding, files []facts.File) ([]judge.Judgement, error) {
-	context := b.context
-	var err error
-	if context.Policy, err = policy.Builtin(h.Policy); err != nil {
-		return nil, err
+func (q *Queue) judgeHolding(ctx context.Context, id int64) error {
+	h, err := q.store.Holding(ctx, id)
+	if err != nil {
+		return err
 	}
-	trusted := h.Trust
-	if len(h.Trust)+len(h.Audiences) == 0 {
-		trusted = []string{trust.SystemName}
+	files, err := q.store.AllHoldingFiles(ctx, id)
+	if err != nil {
+		return err
 	}
-	context.Trust, context.Audiences = b.named(trusted), b.named(h.Audiences)
-	context.Known = chain.NewPool(append(slices.Clone(b.known), authoritiesOf(files)...))
-	if judge.CountRSA(files) <= maxShared {
-		if context.Shared, err = judge.SharedPrimes(ctx, files, nil, nil); err != nil {
-			return nil, err
+	library, err := q.library(ctx)
+	if err != nil {
+		return err
+	}
+	now, memory := q.options.Now(), &brief.Memory{}
+	engine, err := q.engine(ctx, library, assess.Options{At: now, Memory: memory})
+	if err != nil {
+		return err
+	}
+	engine.LearnFacts(nil, files)
+	if judge.CountRSA(memory, files) <= maxShared {
+		if err := engine.FindSharedPrimes(ctx, files, nil, nil); err != nil {
+			return err
 		}
 	}
-	judgements, _ := judge.Files(files, context)
-	return judgements, nil
-}
-
-func certificatesOf(files []facts.File) []*pki.Certificate {
-	var out []*pki.Certificate
-	for _, f := range files {
-		for _, item := range f.Certificates() {
-			if c, err := pki.ParseCertificate(item.DER); err == nil {
-				out = append(out, c)
-			}
+	expected := library.Expect(endpoint.Settings{Policy: h.Policy, Trust: h.Trust, Audiences: h.Audiences})
+	judgements, _ := engine.Files(files, expected)
+	return q.store.Tx(ctx, func(tx *store.Tx) error {
+		if err := tx.SaveHoldingJudgement(&h, files, judgements, now); err != nil {
+			return fmt.Errorf("holding %s: %w", h.Name, err)
 		}
-	}
-	return out
-}
-
-func authoritiesOf(files []facts.File) []*pki.Certificate {
-	var out []*pki.Certificate
-	for _, c := range certificatesOf(files) {
-		if c.IsCA() {
-			out = append(out, c)
-		}
-	}
-	return out
+		return nil
+	})
 }

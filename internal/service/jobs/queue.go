@@ -79,6 +79,8 @@ func Open(ctx context.Context, s *store.Store, o Options) (*Queue, error) {
 	river.AddWorker(workers, &planWorker{queue: q})
 	river.AddWorker(workers, &visitWorker{queue: q})
 	river.AddWorker(workers, &judgeWorker{queue: q})
+	river.AddWorker(workers, &holdingWorker{queue: q})
+	river.AddWorker(workers, &whatIfWorker{queue: q})
 	q.worker, err = river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
 		ID:                   q.id(),
 		Workers:              workers,

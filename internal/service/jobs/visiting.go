@@ -10,9 +10,7 @@ import (
 
 	"github.com/riverqueue/river"
 
-	"nurvik/core/endpoint"
 	"nurvik/core/facts"
-	"nurvik/core/naming"
 	"nurvik/core/probe"
 	"nurvik/internal/service/store"
 )
@@ -96,14 +94,14 @@ func (q *Queue) plan(ctx context.Context, audit int64, examined []store.Examined
 
 func (q *Queue) planOne(ctx context.Context, e store.Endpoint) (facts.Endpoint, []netip.AddrPort, string) {
 	f := facts.Endpoint{Schema: facts.Schema, Endpoint: e.Target, Observations: []facts.Observation{}}
-	target, err := targetOf(e)
+	target, err := probe.TargetOf(e.Settings, q.options.Effort)
 	if err != nil { // checked when it was written; a later version may be stricter
-		f.ResolveError = err.Error()
+		f.ResolveError = probe.Unresolved(err)
 		return f, nil, ""
 	}
 	plan, err := q.prober.Plan(ctx, target)
 	if err != nil {
-		f.ResolveError = err.Error()
+		f.ResolveError = probe.Unresolved(err)
 		return f, nil, ""
 	}
 	f.DNS = plan.DNS
@@ -115,29 +113,6 @@ func (q *Queue) planOne(ctx context.Context, e store.Endpoint) (facts.Endpoint, 
 		serverName = target.Endpoint.ServerName()
 	}
 	return f, plan.Visit, serverName
-}
-
-// targetOf turns a record into what is visited. The server name is the one
-// set, else the first expected host name.
-func targetOf(e store.Endpoint) (probe.Target, error) {
-	parsed, err := endpoint.Parse(e.Target)
-	if err != nil {
-		return probe.Target{}, err
-	}
-	t := probe.Target{Endpoint: parsed, ServerName: e.ServerName, Plain: e.HTTPPort}
-	for _, text := range e.Connect {
-		c, err := endpoint.ParseConnect(text)
-		if err != nil {
-			return probe.Target{}, err
-		}
-		t.Connect = append(t.Connect, c)
-	}
-	for _, text := range e.Names {
-		if name, err := naming.Parse(text); err == nil && !name.IsAddress() && t.ServerName == "" {
-			t.ServerName = name.String()
-		}
-	}
-	return t, nil
 }
 
 // visitArgs is the job that visits one address.
@@ -187,8 +162,7 @@ func (w *visitWorker) visit(ctx context.Context, visit store.Visit, last bool) e
 	address, err := netip.ParseAddrPort(visit.Address)
 	call := probe.Call{ServerName: visit.ServerName}
 	if e, findErr := q.store.Endpoint(ctx, visit.EndpointID); findErr == nil {
-		if target, targetErr := targetOf(e); targetErr == nil {
-			target.Effort = w.queue.options.Effort
+		if target, targetErr := probe.TargetOf(e.Settings, q.options.Effort); targetErr == nil {
 			call = target.Call()
 			call.ServerName = visit.ServerName
 		}

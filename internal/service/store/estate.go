@@ -51,7 +51,7 @@ func (s *Store) Endpoints(ctx context.Context, q EndpointQuery) ([]Endpoint, str
 	}
 	if q.Search != "" {
 		like := "%" + escapeLike(q.Search) + "%"
-		db = db.Where("target ILIKE ? OR issuer ILIKE ? OR EXISTS (SELECT FROM jsonb_each_text(labels) l WHERE l.value ILIKE ?)", like, like, like)
+		db = db.Where("target ILIKE ? OR issuer ILIKE ? OR EXISTS (SELECT FROM jsonb_each_text(coalesce(settings -> 'labels', '{}')) l WHERE l.value ILIKE ?)", like, like, like)
 	}
 	if q.After != "" {
 		value, id, err := readCursor(q.After)
@@ -116,7 +116,7 @@ func (s *Store) AddEndpoint(ctx context.Context, e *Endpoint) error {
 }
 
 // settings are the columns that people write.
-var settings = []string{"target", "names", "connect", "http_port", "server_name", "authenticated", "trust", "audiences", "labels", "updated_at"}
+var settings = []string{"target", "settings", "updated_at"}
 
 // ChangeEndpoint replaces what is set of the endpoint, and keeps its judgement.
 func (s *Store) ChangeEndpoint(ctx context.Context, e *Endpoint) error {
@@ -158,7 +158,7 @@ type Imported struct{ Added, Changed, Unchanged, Removed int }
 
 // PutEndpoints adds endpoints and changes those that are there; with replace,
 // those that are not among them are removed.
-func (t *Tx) PutEndpoints(list []Endpoint, replace bool, same func(a, b Endpoint) bool, now time.Time) (Imported, error) {
+func (t *Tx) PutEndpoints(list []Endpoint, replace bool, now time.Time) (Imported, error) {
 	var count Imported
 	var present []Endpoint
 	if err := t.db.Find(&present).Error; err != nil {
@@ -178,7 +178,7 @@ func (t *Tx) PutEndpoints(list []Endpoint, replace bool, same func(a, b Endpoint
 			e.CreatedAt = now
 			fresh = append(fresh, e)
 			count.Added++
-		case same(old, e):
+		case old.Settings.Equal(e.Settings):
 			count.Unchanged++
 		default:
 			e.ID = old.ID

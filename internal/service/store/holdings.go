@@ -20,12 +20,7 @@ type Holding struct {
 	Audiences []string `gorm:"serializer:json"`
 	SentAt    time.Time
 	Files     int
-	Verdict   string
-	Faults    int
-	Risks     int
-	Notes     int
-	Codes     []string `gorm:"serializer:json"`
-	JudgedAt  *time.Time
+	Latest    `gorm:"embedded"`
 }
 
 // HoldingFile is one file of a holding.
@@ -46,6 +41,17 @@ func (s *Store) Holdings(ctx context.Context) ([]Holding, error) {
 func (s *Store) Holding(ctx context.Context, id int64) (Holding, error) {
 	var h Holding
 	return h, notFound(s.read(ctx).First(&h, id).Error)
+}
+
+// HoldingNamed returns the holding of the name; the error is ErrNotFound when it is not there.
+func (s *Store) HoldingNamed(ctx context.Context, name string) (Holding, error) {
+	var h Holding
+	return h, notFound(s.read(ctx).First(&h, "name = ?", name).Error)
+}
+
+// ChangeHolding sets what people set of a holding.
+func (t *Tx) ChangeHolding(h *Holding) error {
+	return t.db.Model(h).Select("policy", "trust", "audiences").Updates(h).Error
 }
 
 // RemoveHolding removes a holding and its findings.
@@ -95,10 +101,11 @@ func (s *Store) AllHoldingFiles(ctx context.Context, id int64) ([]facts.File, er
 }
 
 // SaveHolding puts the facts in place of those that were sent before under the
-// same name, and sets the holding's number.
+// same name, and sets the holding's number. What is set of a holding that is
+// there stays: it is changed by itself.
 func (t *Tx) SaveHolding(h *Holding, files []facts.File) error {
 	h.Files, h.Codes = len(files), []string{}
-	conflict := clause.OnConflict{Columns: []clause.Column{{Name: "name"}}, DoUpdates: clause.AssignmentColumns([]string{"policy", "trust", "audiences", "sent_at", "files"})}
+	conflict := clause.OnConflict{Columns: []clause.Column{{Name: "name"}}, DoUpdates: clause.AssignmentColumns([]string{"sent_at", "files"})}
 	if err := t.db.Clauses(conflict, clause.Returning{Columns: []clause.Column{{Name: "id"}}}).Create(h).Error; err != nil {
 		return err
 	}
@@ -115,27 +122,35 @@ func (t *Tx) SaveHolding(h *Holding, files []facts.File) error {
 	return t.db.CreateInBatches(&rows, 500).Error
 }
 
-// SaveHoldingJudgement stores the verdicts of a holding's files and lets its findings live on.
-func (t *Tx) SaveHoldingJudgement(h *Holding, judgements []judge.Judgement, at time.Time) error {
-	count, verdict := map[judge.Severity]int{}, judge.Sound
-	codes, present := []string{}, []Finding{}
+// SaveHoldingJudgement stores the verdicts of a holding's files, what they
+// hold, and lets the holding's findings live on.
+func (t *Tx) SaveHoldingJudgement(h *Holding, files []facts.File, judgements []judge.Judgement, at time.Time) error {
+	places, err := t.sightFiles(h.ID, files, at)
+	if err != nil {
+		return err
+	}
+	verdict := judge.Sound
+	var all []judge.Finding
+	var present []sighted
 	byVerdict := map[judge.Verdict][]string{}
 	for _, j := range judgements {
 		byVerdict[j.Verdict] = append(byVerdict[j.Verdict], j.Target)
-		if slices.Index(judge.Verdicts, j.Verdict) < slices.Index(judge.Verdicts, verdict) {
+		if j.Verdict.Worse(verdict) {
 			verdict = j.Verdict
 		}
+		all = append(all, j.Findings...)
 		for _, f := range j.Findings {
-			count[f.Severity]++
-			if !slices.Contains(codes, f.Code) {
-				codes = append(codes, f.Code)
+			s := sighted{Finding: rowOf(h.Name+":"+j.Target, f)}
+			s.HoldingID, s.Path = &h.ID, j.Target
+			for _, spot := range []Spot{{Path: j.Target, Line: f.Evidence.Line}, {Path: j.Target}} {
+				if id, ok := places[spot]; ok {
+					s.places = []int64{id}
+					break
+				}
 			}
-			row := findingRow(h.Name+":"+j.Target, f, at)
-			row.HoldingID, row.Path = &h.ID, j.Target
-			present = append(present, row)
+			present = append(present, s)
 		}
 	}
-	slices.Sort(codes)
 	for v, paths := range byVerdict {
 		for part := range slices.Chunk(paths, 1000) {
 			if err := t.db.Model(&HoldingFile{}).Where("holding_id = ? AND path IN ?", h.ID, part).Update("verdict", string(v)).Error; err != nil {
@@ -143,8 +158,9 @@ func (t *Tx) SaveHoldingJudgement(h *Holding, judgements []judge.Judgement, at t
 			}
 		}
 	}
-	h.Verdict, h.Faults, h.Risks, h.Notes, h.Codes, h.JudgedAt = string(verdict), count[judge.Fault], count[judge.Risk], count[judge.Note], codes, &at
-	if err := t.db.Model(h).Select("verdict", "faults", "risks", "notes", "codes", "judged_at").UpdateColumns(h).Error; err != nil {
+	h.Latest = latestOf(verdict, judge.TallyOf(all), at)
+	slices.Sort(h.Codes)
+	if err := t.db.Model(h).Select(latest).UpdateColumns(h).Error; err != nil {
 		return err
 	}
 	return t.live("holding_id", h.ID, present, at, func(Finding) bool { return true })

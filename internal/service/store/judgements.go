@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"errors"
-	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -11,93 +10,65 @@ import (
 
 	"nurvik/core/facts"
 	"nurvik/core/judge"
-	"nurvik/core/pki"
+	"nurvik/core/life"
 )
 
-// Authorities returns the DER of every authority that was met.
-func (s *Store) Authorities(ctx context.Context) ([][]byte, error) {
-	var out [][]byte
-	return out, s.read(ctx).Model(&Certificate{}).Where("authority").Order("sha256").Pluck("der", &out).Error
-}
-
-// SaveCertificates keeps each certificate once, with first and last sight.
-func (t *Tx) SaveCertificates(list []*pki.Certificate, seen time.Time) error {
-	rows := make([]Certificate, 0, len(list))
-	for _, c := range list {
-		row := Certificate{
-			SHA256: c.Fingerprint().String(), SPKISHA256: c.PublicKey.Fingerprint().String(), DER: c.Raw,
-			Subject: c.Subject.String(), Issuer: c.Issuer.String(), Serial: c.SerialHex(), Authority: c.IsCA(),
-			FirstSeen: seen, LastSeen: seen,
-		}
-		if !c.NotAfter.IsZero() {
-			row.NotAfter = &c.NotAfter
-		}
-		rows = append(rows, row)
-	}
-	if len(rows) == 0 {
-		return nil
-	}
-	return t.db.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "sha256"}}, DoUpdates: clause.AssignmentColumns([]string{"last_seen"})}).
-		CreateInBatches(&rows, 500).Error
-}
-
-// SaveJudgement stores facts and judgement of one endpoint and lets its findings live on.
+// SaveJudgement stores facts and judgement of one endpoint, what was seen at
+// its addresses, and lets its findings live on. Only an audit of now does it.
 func (t *Tx) SaveJudgement(audit, endpoint int64, f facts.Endpoint, j judge.Judgement, at time.Time) error {
 	row := Examination{AuditID: audit, EndpointID: endpoint, Facts: &f, Verdict: string(j.Verdict), Judgement: &j}
 	if err := t.db.Model(&row).Select("facts", "verdict", "judgement").Updates(&row).Error; err != nil {
 		return err
 	}
-	count := map[judge.Severity]int{}
-	codes := []string{}
-	for _, finding := range j.Findings {
-		count[finding.Severity]++
-		if !slices.Contains(codes, finding.Code) {
-			codes = append(codes, finding.Code)
-		}
-	}
-	latest := Endpoint{ID: endpoint, AuditID: &audit, Verdict: string(j.Verdict), NotAfter: j.NotAfter, Issuer: j.Issuer,
-		Faults: count[judge.Fault], Risks: count[judge.Risk], Notes: count[judge.Note], Codes: codes, JudgedAt: &at}
-	columns := []string{"audit_id", "verdict", "faults", "risks", "notes", "codes", "judged_at"}
+	e := Endpoint{ID: endpoint, AuditID: &audit, NotAfter: j.NotAfter, Issuer: j.Issuer, JudgedBy: j.Basis.Policy,
+		Latest: latestOf(j.Verdict, judge.TallyOf(j.Findings), at)}
+	columns := append([]string{"audit_id", "judged_by"}, latest...)
 	if j.Verdict != judge.Unreachable { // what was served last stays known
 		columns = append(columns, "not_after", "issuer")
 	}
-	if err := t.db.Model(&latest).Select(columns).UpdateColumns(&latest).Error; err != nil {
+	if err := t.db.Model(&e).Select(columns).UpdateColumns(&e).Error; err != nil {
 		return err
 	}
-	return t.saveFindings(audit, endpoint, j, at)
-}
-
-// saveFindings follows the life of each finding. An endpoint that cannot be
-// reached says nothing about its certificates, so their findings stay as they are.
-func (t *Tx) saveFindings(audit, endpoint int64, j judge.Judgement, at time.Time) error {
-	var present []Finding
-	for _, f := range j.Findings {
-		row := findingRow(j.Target, f, at)
-		row.EndpointID, row.AuditID = &endpoint, &audit
-		present = append(present, row)
+	places, err := t.addressPlaces(endpoint, f)
+	if err != nil {
+		return err
 	}
+	if err := t.sightAddresses(places, f, at); err != nil {
+		return err
+	}
+	present := make([]sighted, 0, len(j.Findings))
+	for _, found := range j.Findings {
+		s := sighted{Finding: rowOf(j.Target, found)}
+		s.EndpointID, s.AuditID = &endpoint, &audit
+		for _, address := range found.Addresses {
+			if id, ok := places[address]; ok {
+				s.places = append(s.places, id)
+			}
+		}
+		present = append(present, s)
+	}
+	// An endpoint that cannot be reached says nothing about its certificates, so their findings stay as they are.
 	return t.live("endpoint_id", endpoint, present, at, func(f Finding) bool {
 		reachability := f.Severity == string(judge.None) || f.Code == "dns.unresolved"
 		return j.Verdict != judge.Unreachable || reachability
 	})
 }
 
-// findingRow is the record of a finding that is seen for the first time.
-func findingRow(target string, f judge.Finding, at time.Time) Finding {
-	row := Finding{
-		ID: judge.Identity(target, f), Code: f.Code, Severity: string(f.Severity), Subject: f.Subject,
-		About: f.About, Message: f.Message, Remedy: f.Remedy, Evidence: f.Evidence, Addresses: f.Addresses,
-		State: FindingNew, FirstSeen: at, LastSeen: at,
-	}
-	if row.Addresses == nil {
-		row.Addresses = []string{}
-	}
-	return row
+// sighted is a finding with the places at which it was met.
+type sighted struct {
+	Finding
+	places []int64
+}
+
+// rowOf is the record of a finding, without its life.
+func rowOf(target string, f judge.Finding) Finding {
+	return Finding{ID: judge.Identity(target, f), Code: f.Code, Severity: string(f.Severity), Finding: f, Waived: !f.Counts()}
 }
 
 // live lets the findings of one owner live on: those that are present are
-// stored, and of the others those are gone of which ends says so.
-func (t *Tx) live(owner string, id int64, present []Finding, at time.Time, ends func(Finding) bool) error {
+// stored, and of the others those are gone of which spoken says that something
+// was said about them.
+func (t *Tx) live(owner string, id int64, present []sighted, at time.Time, spoken func(Finding) bool) error {
 	var known []Finding
 	if err := t.db.Where(owner+" = ?", id).Find(&known).Error; err != nil {
 		return err
@@ -106,30 +77,59 @@ func (t *Tx) live(owner string, id int64, present []Finding, at time.Time, ends 
 	for _, f := range known {
 		before[f.ID] = f
 	}
-	for i := range present {
-		row := &present[i]
-		if old, ok := before[row.ID]; ok {
-			row.FirstSeen, row.State = old.FirstSeen, FindingStanding
-			if old.State == FindingGone {
-				row.State = FindingBack
-			}
-			delete(before, row.ID)
+	rows, joins := make([]Finding, 0, len(present)), []findingPlace{}
+	for _, s := range present {
+		row := s.Finding
+		old := before[row.ID]
+		row.lives(old.life().Seen(at))
+		if row.State != life.Back { // what comes back is looked at anew
+			row.Acknowledged, row.Waiver = old.Acknowledged, old.Waiver
+		}
+		row.Waived = row.Waived || row.Waiver.Holds(at)
+		delete(before, row.ID)
+		rows = append(rows, row)
+		for _, place := range s.places {
+			joins = append(joins, findingPlace{row.ID, place})
 		}
 	}
-	if len(present) > 0 {
-		if err := t.db.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(&present, 500).Error; err != nil {
+	if len(rows) > 0 {
+		if err := t.db.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(&rows, 500).Error; err != nil {
 			return err
 		}
 	}
 	for _, f := range before {
-		if f.State == FindingGone || !ends(f) {
+		now := f.life().Unseen(at, spoken(f))
+		if now.State == f.State {
 			continue
 		}
-		if err := t.db.Model(&f).Updates(map[string]any{"state": FindingGone, "gone_at": at}).Error; err != nil {
+		f.lives(now)
+		if err := t.db.Model(&f).Select("state", "gone_at").Updates(&f).Error; err != nil {
 			return err
 		}
 	}
-	return nil
+	return t.placeFindings(rows, joins)
+}
+
+type findingPlace struct {
+	FindingID string
+	PlaceID   int64
+}
+
+// placeFindings keeps the places of findings that were seen.
+func (t *Tx) placeFindings(rows []Finding, joins []findingPlace) error {
+	ids := make([]string, len(rows))
+	for i, r := range rows {
+		ids[i] = r.ID
+	}
+	if len(ids) > 0 {
+		if err := t.db.Where("finding_id IN ?", ids).Delete(&findingPlace{}).Error; err != nil {
+			return err
+		}
+	}
+	if len(joins) == 0 {
+		return nil
+	}
+	return t.db.Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(&joins, 1000).Error
 }
 
 // LatestExamination returns the judgement that the endpoint's list entry shows.
@@ -152,6 +152,7 @@ type FindingQuery struct {
 	Code       string
 	Severity   string
 	State      string // "" for all that are not gone
+	Waived     string // "" for all, "yes" or "no"
 	Search     string
 	After      string
 	Limit      int
@@ -165,18 +166,27 @@ type FindingRow struct {
 	SortKey string
 }
 
+// findingOrder puts the worst first; what is waived comes last.
+const findingOrder = `CASE WHEN waived_finding THEN '5' WHEN severity = 'fault' THEN '1' WHEN severity = 'risk' THEN '2' WHEN severity = 'note' THEN '4' ELSE '3' END
+	|| ' ' || coalesce(target, name || ' ' || path) || ' ' || code || ' ' || (finding ->> 'about') || ' ' || id`
+
 // Findings returns one page, the worst first, and the cursor of the next.
 func (s *Store) Findings(ctx context.Context, q FindingQuery) ([]FindingRow, string, error) {
-	const key = `CASE severity WHEN 'fault' THEN '1' WHEN 'risk' THEN '2' WHEN 'note' THEN '4' ELSE '3' END || ' ' || coalesce(target, name || ' ' || path) || ' ' || code || ' ' || about || ' ' || findings.id`
-	db := s.read(ctx).Model(&Finding{}).Select("findings.*, coalesce(endpoints.target, '') AS target, coalesce(holdings.name, '') AS holding, " + key + ` COLLATE "C" AS sort_key`).
+	all := s.read(ctx).Model(&Finding{}).
+		Select("findings.*, findings.waived AS waived_finding, endpoints.target, holdings.name").
 		Joins("LEFT JOIN endpoints ON endpoints.id = endpoint_id LEFT JOIN holdings ON holdings.id = holding_id")
+	db := s.read(ctx).Table("(?) AS f", all).
+		Select("f.*, coalesce(target, '') AS target, coalesce(name, '') AS holding, (" + findingOrder + `) COLLATE "C" AS sort_key`)
 	for column, value := range map[string]string{"code": q.Code, "severity": q.Severity, "state": q.State} {
 		if value != "" {
-			db = db.Where("findings."+column+" = ?", value)
+			db = db.Where(column+" = ?", value)
 		}
 	}
 	if q.State == "" {
-		db = db.Where("state <> ?", FindingGone)
+		db = db.Where("state <> ?", life.Gone)
+	}
+	if q.Waived != "" {
+		db = db.Where("waived_finding = ?", q.Waived == "yes")
 	}
 	if q.EndpointID != 0 {
 		db = db.Where("endpoint_id = ?", q.EndpointID)
@@ -186,14 +196,14 @@ func (s *Store) Findings(ctx context.Context, q FindingQuery) ([]FindingRow, str
 	}
 	if q.Search != "" {
 		like := "%" + escapeLike(q.Search) + "%"
-		db = db.Where("target ILIKE ? OR name ILIKE ? OR path ILIKE ? OR message ILIKE ?", like, like, like, like)
+		db = db.Where("target ILIKE ? OR name ILIKE ? OR path ILIKE ? OR finding ->> 'message' ILIKE ?", like, like, like, like)
 	}
 	if q.After != "" {
 		value, _, err := readCursor(q.After)
 		if err != nil {
 			return nil, "", err
 		}
-		db = db.Where("("+key+`) COLLATE "C" > ?`, value)
+		db = db.Where("("+findingOrder+`) COLLATE "C" > ?`, value)
 	}
 	var rows []FindingRow
 	if err := db.Order("sort_key").Limit(q.Limit + 1).Scan(&rows).Error; err != nil {
@@ -204,4 +214,17 @@ func (s *Store) Findings(ctx context.Context, q FindingQuery) ([]FindingRow, str
 		return rows, writeCursor(rows[q.Limit-1].SortKey, 0), nil
 	}
 	return rows, "", nil
+}
+
+// Present returns the findings of endpoints that are not gone, by endpoint.
+func (s *Store) Present(ctx context.Context, endpoints []int64) (map[int64][]Finding, error) {
+	var rows []Finding
+	if err := s.read(ctx).Where("endpoint_id IN ? AND state <> ?", endpoints, life.Gone).Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	out := map[int64][]Finding{}
+	for _, r := range rows {
+		out[*r.EndpointID] = append(out[*r.EndpointID], r)
+	}
+	return out, nil
 }

@@ -3,9 +3,12 @@ package store
 import (
 	"time"
 
+	"nurvik/core/endpoint"
 	"nurvik/core/facts"
 	"nurvik/core/judge"
+	"nurvik/core/life"
 	"nurvik/core/trust"
+	"nurvik/internal/api"
 )
 
 // TrustStore is a named set of anchors.
@@ -21,30 +24,37 @@ type Anchor struct {
 	Kind trust.Kind `json:"kind"`
 }
 
-// Endpoint is one endpoint of the estate, with its latest judgement in short.
-type Endpoint struct {
-	ID            int64
-	Target        string
-	Names         []string `gorm:"serializer:json"`
-	Connect       []string `gorm:"serializer:json"`
-	HTTPPort      uint16   `gorm:"column:http_port"`
-	ServerName    string
-	Authenticated bool
-	Trust         []string          `gorm:"serializer:json"`
-	Audiences     []string          `gorm:"serializer:json"`
-	Labels        map[string]string `gorm:"serializer:json"`
-	CreatedAt     time.Time
-	UpdatedAt     time.Time
-
-	AuditID  *int64
+// Latest is what lists show of the latest judgement.
+type Latest struct {
 	Verdict  string
-	NotAfter *time.Time
-	Issuer   string
 	Faults   int
 	Risks    int
 	Notes    int
-	Codes    []string `gorm:"serializer:json"` // of the findings, the worst first, each once
+	Waived   int
+	Codes    []string `gorm:"serializer:json"` // of the findings that count, the worst first, each once
 	JudgedAt *time.Time
+}
+
+// latest are the columns of Latest.
+var latest = []string{"verdict", "faults", "risks", "notes", "waived", "codes", "judged_at"}
+
+func latestOf(verdict judge.Verdict, t judge.Tally, at time.Time) Latest {
+	return Latest{Verdict: string(verdict), Faults: t.Faults, Risks: t.Risks, Notes: t.Notes, Waived: t.Waived, Codes: t.Codes, JudgedAt: &at}
+}
+
+// Endpoint is one endpoint of the estate, with its latest judgement in short.
+type Endpoint struct {
+	ID        int64
+	Target    string
+	Settings  endpoint.Settings `gorm:"serializer:json"`
+	CreatedAt time.Time
+	UpdatedAt time.Time
+
+	AuditID  *int64
+	NotAfter *time.Time
+	Issuer   string
+	JudgedBy string // the policy
+	Latest   `gorm:"embedded"`
 }
 
 // State is where an audit stands.
@@ -63,17 +73,13 @@ const (
 // Final reports whether nothing more will happen.
 func (s State) Final() bool { return s == Finished || s == Cancelled || s == Failed }
 
-// Audit is one run over the estate.
+// Audit is one run over the estate, judged as of its end by the policies that are assigned.
 type Audit struct {
-	ID           int64
-	State        State
-	Policy       string
-	PolicyFile   string // of one's own, as it was sent
-	PolicyChosen bool   // the caller named it: it holds for every endpoint
-	AsOf         *time.Time
-	CreatedAt    time.Time
-	FinishedAt   *time.Time
-	Failure      string
+	ID         int64
+	State      State
+	CreatedAt  time.Time
+	FinishedAt *time.Time
+	Failure    string
 }
 
 // Examination is one endpoint in one audit.
@@ -105,45 +111,29 @@ type Visit struct {
 	Failure     string
 }
 
-// Certificate is a certificate that was met.
-type Certificate struct {
-	SHA256     string `gorm:"primaryKey;column:sha256"`
-	SPKISHA256 string `gorm:"column:spki_sha256"`
-	DER        []byte `gorm:"column:der"`
-	Subject    string
-	Issuer     string
-	Serial     string
-	Authority  bool
-	NotAfter   *time.Time
-	FirstSeen  time.Time
-	LastSeen   time.Time
-}
-
-// The life of a finding.
-const (
-	FindingNew      = "new"      // seen for the first time in the latest audit
-	FindingStanding = "standing" // seen before too
-	FindingGone     = "gone"     // no longer seen
-	FindingBack     = "back"     // was gone and is seen again
-)
-
 // Finding is one thing wrong, across audits.
 type Finding struct {
-	ID         string `gorm:"primaryKey"`
-	EndpointID *int64 // of findings about endpoints
-	HoldingID  *int64 // of findings about files of a holding
-	Path       string // of the file
-	Code       string
-	Severity   string
-	Subject    string
-	About      string
-	Message    string
-	Remedy     string
-	Evidence   judge.Evidence `gorm:"serializer:json"`
-	Addresses  []string       `gorm:"serializer:json"`
-	State      string
-	FirstSeen  time.Time
-	LastSeen   time.Time
-	GoneAt     *time.Time
-	AuditID    *int64
+	ID           string `gorm:"primaryKey"`
+	EndpointID   *int64 // of findings about endpoints
+	HoldingID    *int64 // of findings about files of a holding
+	Path         string // of the file
+	Code         string
+	Severity     string
+	Finding      judge.Finding `gorm:"serializer:json"`
+	State        life.State
+	FirstSeen    time.Time
+	LastSeen     time.Time
+	GoneAt       *time.Time
+	Acknowledged *api.Acknowledgement `gorm:"serializer:json"`
+	Waiver       *api.Waiver          `gorm:"serializer:json"` // a person's
+	Waived       bool                 // by a policy or a person
+	AuditID      *int64
+}
+
+func (f Finding) life() life.Life {
+	return life.Life{State: f.State, FirstSeen: f.FirstSeen, LastSeen: f.LastSeen, GoneAt: f.GoneAt}
+}
+
+func (f *Finding) lives(l life.Life) {
+	f.State, f.FirstSeen, f.LastSeen, f.GoneAt = l.State, l.FirstSeen, l.LastSeen, l.GoneAt
 }

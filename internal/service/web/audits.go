@@ -1,7 +1,6 @@
 package web
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"net/http"
@@ -11,8 +10,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/sse"
 
-	"nurvik/core/judge"
-	"nurvik/core/policy"
 	"nurvik/internal/api"
 	"nurvik/internal/service/jobs"
 	"nurvik/internal/service/store"
@@ -21,39 +18,13 @@ import (
 // progressInterval is how often a watched audit's progress is looked up.
 const progressInterval = 300 * time.Millisecond
 
-// auditOf is the record of an audit that is asked for.
-func auditOf(in api.AuditStart) (*store.Audit, error) {
-	a := &store.Audit{Policy: in.Policy, PolicyFile: in.PolicyFile, PolicyChosen: in.Policy+in.PolicyFile != "", AsOf: in.At}
-	field := "policy"
-	p, err := policy.Policy{}, error(nil)
-	switch {
-	case in.Policy != "" && in.PolicyFile != "":
-		err = errors.New("name a policy or send one, not both")
-	case in.PolicyFile != "":
-		field = "policy_file"
-		if p, err = policy.Parse(field, []byte(in.PolicyFile)); err == nil {
-			err = judge.CheckPolicy(p)
-		}
-	default:
-		p, err = policy.Builtin(cmp.Or(in.Policy, policy.Default))
-	}
-	if err != nil {
-		return nil, invalid([]error{&huma.ErrorDetail{Message: err.Error(), Location: "body." + field}})
-	}
-	a.Policy = p.Name
-	return a, nil
-}
-
 func (s *server) registerAudits() {
 	start := operation("start-audit", "POST", "/audits", "Start an audit", "audits", 422)
 	start.DefaultStatus = 201
 	start.MaxBodyBytes = 4 << 20
 	huma.Register(s.api, start, func(ctx context.Context, in *body[api.AuditStart]) (*body[api.Audit], error) {
-		a, err := auditOf(in.Body)
-		if err != nil {
-			return nil, err
-		}
-		err = s.Queue.Begin(ctx, a, in.Body.EndpointIDs)
+		a := &store.Audit{}
+		err := s.Queue.Begin(ctx, a, in.Body.EndpointIDs)
 		if errors.Is(err, jobs.ErrNoEndpoints) {
 			return nil, huma.Error422UnprocessableEntity(err.Error())
 		}
@@ -173,7 +144,7 @@ func (s *server) auditOf(ctx context.Context, a store.Audit) (api.Audit, error) 
 	if err != nil {
 		return api.Audit{}, err
 	}
-	view := api.Audit{ID: a.ID, State: string(a.State), Policy: a.Policy, At: a.AsOf, CreatedAt: a.CreatedAt, FinishedAt: a.FinishedAt,
+	view := api.Audit{ID: a.ID, State: string(a.State), CreatedAt: a.CreatedAt, FinishedAt: a.FinishedAt,
 		Failure: a.Failure, Endpoints: p.Endpoints, Visits: p.Visits, Done: p.Done}
 	if a.State == store.Finished {
 		counts, err := s.Store.Verdicts(ctx, a.ID)

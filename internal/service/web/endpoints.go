@@ -3,15 +3,11 @@ package web
 import (
 	"context"
 	"errors"
-	"fmt"
-	"maps"
-	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"nurvik/core/endpoint"
-	"nurvik/core/naming"
 	"nurvik/core/trust"
 	"nurvik/internal/api"
 	"nurvik/internal/service/store"
@@ -99,7 +95,7 @@ func (s *server) registerEndpoints() {
 
 // settled checks settings and turns them into a record.
 func (s *server) settled(ctx context.Context, in api.EndpointSettings) (store.Endpoint, error) {
-	known, err := s.storeNames(ctx)
+	known, err := s.known(ctx)
 	if err != nil {
 		return store.Endpoint{}, s.failure(err)
 	}
@@ -115,58 +111,30 @@ func invalid(details []error) error {
 	return huma.Error422UnprocessableEntity("some of it cannot be taken; nothing was changed", details...)
 }
 
-func (s *server) storeNames(ctx context.Context) (map[string]bool, error) {
+// known are the trust stores and policies that settings may name.
+func (s *server) known(ctx context.Context) (endpoint.Known, error) {
+	known := endpoint.Known{Stores: map[string]bool{trust.SystemName: true}, Policies: map[string]bool{}}
 	stores, err := s.Store.TrustStores(ctx)
-	known := map[string]bool{trust.SystemName: true}
+	if err != nil {
+		return known, err
+	}
 	for _, t := range stores {
-		known[t.Name] = true
+		known.Stores[t.Name] = true
+	}
+	policies, err := s.Store.Policies(ctx)
+	for _, p := range policies {
+		known.Policies[p.Name] = true
 	}
 	return known, err
 }
 
 // recordOf checks the settings; each defect is a detail with its place.
-func recordOf(in api.EndpointSettings, stores map[string]bool, place string) (store.Endpoint, []error) {
+func recordOf(in api.EndpointSettings, known endpoint.Known, place string) (store.Endpoint, []error) {
 	var details []error
-	fail := func(field string, err error) {
-		details = append(details, &huma.ErrorDetail{Message: err.Error(), Location: place + "." + field})
+	for _, d := range in.Settle(known) {
+		details = append(details, &huma.ErrorDetail{Message: d.Err.Error(), Location: place + "." + d.Field})
 	}
-	e := store.Endpoint{Names: []string{}, Codes: []string{}, Connect: orEmpty(in.Connect), HTTPPort: in.HTTPPort, Authenticated: in.Authenticated, ServerName: in.ServerName, Trust: orEmpty(in.Trust),
-		Audiences: orEmpty(in.Audiences), Labels: in.Labels}
-	if e.Labels == nil {
-		e.Labels = map[string]string{}
-	}
-	parsed, err := endpoint.Parse(in.Endpoint)
-	if err != nil {
-		fail("endpoint", err)
-	}
-	e.Target = parsed.String()
-	for i, text := range in.Names {
-		name, err := naming.Parse(text)
-		if err != nil {
-			fail(fmt.Sprintf("names[%d]", i), err)
-		}
-		e.Names = append(e.Names, name.String())
-	}
-	if in.ServerName != "" {
-		if name, err := naming.Parse(in.ServerName); err != nil {
-			fail("server_name", err)
-		} else if name.IsAddress() {
-			fail("server_name", errors.New("a server name is a host name, never an address (RFC 6066, section 3)"))
-		}
-	}
-	for i, text := range in.Connect {
-		if _, err := endpoint.ParseConnect(text); err != nil {
-			fail(fmt.Sprintf("connect[%d]", i), err)
-		}
-	}
-	for field, list := range map[string][]string{"trust": in.Trust, "audiences": in.Audiences} {
-		for i, name := range list {
-			if !stores[name] {
-				fail(fmt.Sprintf("%s[%d]", field, i), fmt.Errorf("there is no trust store %q; import it with the estate, or name one of %v", name, slices.Sorted(maps.Keys(stores))))
-			}
-		}
-	}
-	return e, details
+	return store.Endpoint{Target: in.Endpoint, Settings: in, Latest: store.Latest{Codes: []string{}}}, details
 }
 
 func orEmpty(list []string) []string {
@@ -176,14 +144,9 @@ func orEmpty(list []string) []string {
 	return list
 }
 
-func settingsOf(e store.Endpoint) api.EndpointSettings {
-	return api.EndpointSettings{Endpoint: e.Target, Names: e.Names, Connect: e.Connect, HTTPPort: e.HTTPPort, Authenticated: e.Authenticated, ServerName: e.ServerName,
-		Trust: e.Trust, Audiences: e.Audiences, Labels: e.Labels}
-}
-
 func endpointOf(e store.Endpoint) api.Endpoint {
-	return api.Endpoint{ID: e.ID, EndpointSettings: settingsOf(e), Verdict: e.Verdict, NotAfter: e.NotAfter, Issuer: e.Issuer,
-		Faults: e.Faults, Risks: e.Risks, Notes: e.Notes, Codes: orEmpty(e.Codes), JudgedAt: e.JudgedAt, AuditID: e.AuditID}
+	return api.Endpoint{ID: e.ID, EndpointSettings: e.Settings, Verdict: e.Verdict, NotAfter: e.NotAfter, Issuer: e.Issuer, JudgedBy: e.JudgedBy,
+		Faults: e.Faults, Risks: e.Risks, Notes: e.Notes, Waived: e.Waived, Codes: orEmpty(e.Codes), JudgedAt: e.JudgedAt, AuditID: e.AuditID}
 }
 
 // isUnstorable recognises what PostgreSQL says of NUL and of bytes that are no UTF-8.
@@ -200,6 +163,8 @@ func (s *server) failure(err error) error {
 		return huma.Error404NotFound("there is no such record")
 	case errors.Is(err, store.ErrExists):
 		return huma.Error409Conflict(store.ErrExists.Error())
+	case errors.Is(err, store.ErrBuiltin), errors.Is(err, store.ErrInUse):
+		return huma.Error409Conflict(err.Error())
 	case errors.Is(err, store.ErrCursor):
 		return huma.Error422UnprocessableEntity(store.ErrCursor.Error())
 	case isUnstorable(err):

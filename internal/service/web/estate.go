@@ -3,12 +3,12 @@ package web
 import (
 	"context"
 	"fmt"
-	"maps"
 	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"nurvik/core/pki"
+	"nurvik/core/policy"
 	"nurvik/core/trust"
 	"nurvik/internal/api"
 	"nurvik/internal/service/store"
@@ -29,12 +29,19 @@ func (s *server) registerEstate() {
 				}
 				out.Stores = append(out.Stores, ts)
 			}
+			texts, err := s.Store.PolicyTexts(ctx)
+			if err != nil {
+				return nil, s.failure(err)
+			}
+			for _, t := range texts {
+				out.Policies = append(out.Policies, api.NamedPolicy{Name: t.Name, Text: t.Text})
+			}
 			endpoints, err := s.Store.AllEndpoints(ctx)
 			if err != nil {
 				return nil, s.failure(err)
 			}
 			for _, e := range endpoints {
-				out.Endpoints = append(out.Endpoints, settingsOf(e))
+				out.Endpoints = append(out.Endpoints, e.Settings)
 			}
 			return &body[api.Estate]{out}, nil
 		})
@@ -51,12 +58,21 @@ func (s *server) registerEstate() {
 
 func (s *server) importEstate(ctx context.Context, in api.EstateImport) (api.Imported, error) {
 	stores, details := s.storesOf(in.Stores)
-	known, err := s.storeNames(ctx)
+	known, err := s.known(ctx)
 	if err != nil {
 		return api.Imported{}, s.failure(err)
 	}
 	for _, t := range stores {
-		known[t.Name] = true
+		known.Stores[t.Name] = true
+	}
+	for i, p := range in.Policies {
+		known.Policies[p.Name] = true
+		for _, d := range policyDefects(p.Name, p.Text) {
+			details = append(details, &huma.ErrorDetail{Message: p.Name + ": " + d.(*huma.ErrorDetail).Message, Location: fmt.Sprintf("body.policies[%d].text", i)})
+		}
+		if slices.Contains(policy.Names(), p.Name) {
+			details = append(details, &huma.ErrorDetail{Message: store.ErrBuiltin.Error(), Location: fmt.Sprintf("body.policies[%d].name", i)})
+		}
 	}
 	seen := map[string]bool{}
 	var endpoints []store.Endpoint
@@ -78,7 +94,12 @@ func (s *server) importEstate(ctx context.Context, in api.EstateImport) (api.Imp
 		if err = tx.PutTrustStores(stores); err != nil {
 			return err
 		}
-		count, err = tx.PutEndpoints(endpoints, in.Replace, sameSettings, s.Now())
+		for _, p := range in.Policies {
+			if _, err := tx.SavePolicy(p.Name, p.Text, s.Now()); err != nil {
+				return err
+			}
+		}
+		count, err = tx.PutEndpoints(endpoints, in.Replace, s.Now())
 		return err
 	})
 	if err != nil {
@@ -105,9 +126,4 @@ func (s *server) storesOf(list []api.TrustStore) ([]store.TrustStore, []error) {
 		out = append(out, record)
 	}
 	return out, details
-}
-
-func sameSettings(a, b store.Endpoint) bool {
-	return a.ServerName == b.ServerName && a.HTTPPort == b.HTTPPort && a.Authenticated == b.Authenticated && slices.Equal(a.Names, b.Names) && slices.Equal(a.Connect, b.Connect) &&
-		slices.Equal(a.Trust, b.Trust) && slices.Equal(a.Audiences, b.Audiences) && maps.Equal(a.Labels, b.Labels)
 }

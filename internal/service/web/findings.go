@@ -17,6 +17,7 @@ func (s *server) registerFindings() {
 		Code       string `query:"code" maxLength:"100"`
 		Severity   string `query:"severity" enum:"fault,risk,note,none"`
 		State      string `query:"state" enum:"new,standing,gone,back" doc:"None means all that are not gone"`
+		Waived     string `query:"waived" enum:"yes,no" doc:"None means both"`
 		Search     string `query:"q" maxLength:"200" doc:"Part of the endpoint, the holding, the path or the message"`
 		Cursor     string `query:"cursor" maxLength:"2000"`
 		Limit      int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
@@ -24,7 +25,7 @@ func (s *server) registerFindings() {
 	huma.Register(s.api, operation("list-findings", "GET", "/findings", "List findings, the worst first", "findings", 422),
 		func(ctx context.Context, in *listInput) (*body[api.FindingPage], error) {
 			list, next, err := s.Store.Findings(ctx, store.FindingQuery{EndpointID: in.EndpointID, HoldingID: in.HoldingID, Code: in.Code, Severity: in.Severity,
-				State: in.State, Search: in.Search, After: in.Cursor, Limit: in.Limit})
+				State: in.State, Waived: in.Waived, Search: in.Search, After: in.Cursor, Limit: in.Limit})
 			if err != nil {
 				return nil, s.failure(err)
 			}
@@ -39,9 +40,9 @@ func (s *server) registerFindings() {
 func findingsOf(rows []store.FindingRow) []api.Finding {
 	out := []api.Finding{}
 	for _, r := range rows {
-		f := api.Finding{ID: r.ID, EndpointID: r.EndpointID, Endpoint: r.Target, HoldingID: r.HoldingID, Holding: r.Holding, Path: r.Path, Code: r.Code, Severity: r.Severity, About: r.About,
-			Subject: r.Subject, Message: r.Message, Remedy: r.Remedy, Evidence: r.Evidence, Addresses: r.Addresses, State: r.State,
-			Settings: judge.SettingsFor(r.Code, r.Target), FirstSeen: r.FirstSeen, LastSeen: r.LastSeen, GoneAt: r.GoneAt}
+		f := api.Finding{ID: r.ID, EndpointID: r.EndpointID, Endpoint: r.Target, HoldingID: r.HoldingID, Holding: r.Holding, Path: r.Path,
+			Finding: r.Finding.Finding, State: string(r.State), FirstSeen: r.FirstSeen, LastSeen: r.LastSeen, GoneAt: r.GoneAt,
+			Acknowledged: r.Acknowledged, Waiver: r.Waiver}
 		if e, err := judge.Explain(r.Code); err == nil {
 			f.Title, f.Why, f.Reference = e.Title, e.Why, e.Reference
 		}

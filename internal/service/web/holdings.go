@@ -3,12 +3,12 @@ package web
 import (
 	"context"
 	"fmt"
-	"maps"
-	"slices"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"nurvik/core/endpoint"
 	"nurvik/core/facts"
 	"nurvik/core/inventory"
 	"nurvik/core/policy"
@@ -20,7 +20,7 @@ func (s *server) registerHoldings() {
 	send := operation("send-holding", "POST", "/holdings", "Send the facts of what a machine holds, in place of those sent before", "holdings", 422)
 	send.MaxBodyBytes = maxBody
 	huma.Register(s.api, send, func(ctx context.Context, in *body[api.HoldingFacts]) (*body[api.Holding], error) {
-		known, err := s.storeNames(ctx)
+		known, err := s.known(ctx)
 		if err != nil {
 			return nil, s.failure(err)
 		}
@@ -78,6 +78,37 @@ func (s *server) registerHoldings() {
 			}
 			return &body[api.HoldingFilePage]{page}, nil
 		})
+	type changeInput struct {
+		ID   int64 `path:"id" minimum:"1"`
+		Body api.HoldingSettings
+	}
+	huma.Register(s.api, operation("change-holding", "PATCH", "/holdings/{id}", "Change by what a holding is judged, and judge it anew", "holdings", 404, 422),
+		func(ctx context.Context, in *changeInput) (*body[api.Holding], error) {
+			h, err := s.Store.Holding(ctx, in.ID)
+			if err != nil {
+				return nil, s.failure(err)
+			}
+			if in.Body.Policy != nil {
+				h.Policy = *in.Body.Policy
+			}
+			if in.Body.Trust != nil {
+				h.Trust = orEmpty(*in.Body.Trust)
+			}
+			if in.Body.Audiences != nil {
+				h.Audiences = orEmpty(*in.Body.Audiences)
+			}
+			known, err := s.known(ctx)
+			if err != nil {
+				return nil, s.failure(err)
+			}
+			if details := holdingDefects(h, known); len(details) > 0 || h.Policy == "" {
+				return nil, invalid(details)
+			}
+			if err := s.Queue.ChangeHolding(ctx, &h); err != nil {
+				return nil, s.failure(err)
+			}
+			return &body[api.Holding]{holdingOf(h)}, nil
+		})
 	huma.Register(s.api, operation("remove-holding", "DELETE", "/holdings/{id}", "Remove a holding and its findings", "holdings", 404),
 		func(ctx context.Context, in *byID) (*struct{}, error) {
 			if err := s.Store.RemoveHolding(ctx, in.ID); err != nil {
@@ -88,7 +119,7 @@ func (s *server) registerHoldings() {
 }
 
 // holdingRecord checks what was sent; each defect is a detail with its place.
-func holdingRecord(in api.HoldingFacts, stores map[string]bool) (store.Holding, []error) {
+func holdingRecord(in api.HoldingFacts, known endpoint.Known) (store.Holding, []error) {
 	var details []error
 	fail := func(location, format string, args ...any) {
 		details = append(details, &huma.ErrorDetail{Message: fmt.Sprintf(format, args...), Location: "body." + location})
@@ -97,16 +128,7 @@ func holdingRecord(in api.HoldingFacts, stores map[string]bool) (store.Holding, 
 	if h.Policy == "" {
 		h.Policy = policy.Default
 	}
-	if _, err := policy.Builtin(h.Policy); err != nil {
-		fail("policy", "%v", err)
-	}
-	for field, list := range map[string][]string{"trust": in.Trust, "audiences": in.Audiences} {
-		for i, n := range list {
-			if !stores[n] {
-				fail(fmt.Sprintf("%s[%d]", field, i), "there is no trust store %q; import it with the estate, or name one of %v", n, slices.Sorted(maps.Keys(stores)))
-			}
-		}
-	}
+	details = append(details, holdingDefects(h, known)...)
 	seen := map[string]bool{}
 	for i, f := range in.Files {
 		place := fmt.Sprintf("files[%d]", i)
@@ -115,8 +137,8 @@ func holdingRecord(in api.HoldingFacts, stores map[string]bool) (store.Holding, 
 			fail(place+".path", "a file has a path")
 		case seen[f.Path]:
 			fail(place+".path", "the file %q is there twice", f.Path)
-		case f.Schema != facts.Schema:
-			fail(place+".schema", "the facts are of the schema %q, this service reads %q: use a client of the same version", f.Schema, facts.Schema)
+		case !facts.Readable(f.Schema):
+			fail(place+".schema", "the facts are of the schema %q, this service reads %s: use a client of the same version", f.Schema, strings.Join(facts.Schemas, " and "))
 		}
 		seen[f.Path] = true
 		for n, item := range f.Items {
@@ -131,9 +153,19 @@ func holdingRecord(in api.HoldingFacts, stores map[string]bool) (store.Holding, 
 	return h, details
 }
 
+// holdingDefects checks what people set of a holding, as of an endpoint.
+func holdingDefects(h store.Holding, known endpoint.Known) []error {
+	var details []error
+	settings := api.EndpointSettings{Endpoint: "holding.invalid", Policy: h.Policy, Trust: h.Trust, Audiences: h.Audiences}
+	for _, d := range settings.Settle(known) {
+		details = append(details, &huma.ErrorDetail{Message: d.Err.Error(), Location: "body." + d.Field})
+	}
+	return details
+}
+
 func holdingOf(h store.Holding) api.Holding {
 	return api.Holding{ID: h.ID, Name: h.Name, Policy: h.Policy, Trust: orEmpty(h.Trust), Audiences: orEmpty(h.Audiences), SentAt: h.SentAt, JudgedAt: h.JudgedAt,
-		Files: h.Files, Verdict: h.Verdict, Faults: h.Faults, Risks: h.Risks, Notes: h.Notes, Codes: orEmpty(h.Codes)}
+		Files: h.Files, Verdict: h.Verdict, Faults: h.Faults, Risks: h.Risks, Notes: h.Notes, Waived: h.Waived, Codes: orEmpty(h.Codes)}
 }
 
 // contents says in a few words each what a file holds.

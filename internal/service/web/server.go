@@ -112,6 +112,8 @@ func (s *server) register() {
 	s.registerAudits()
 	s.registerFindings()
 	s.registerHoldings()
+	s.registerPolicies()
+	s.registerWhatIfs()
 }
 
 // operation is what all operations have in common.

@@ -1,0 +1,123 @@
+// Package brief remembers what was learnt while material was decoded, so that
+// in one run a certificate, request or key is decoded once, however many files
+// hold it. Facts hold the bytes alone.
+package brief
+
+import (
+	"bytes"
+	"hash/maphash"
+	"sync"
+
+	"nurvik/core/facts"
+	"nurvik/core/pki"
+)
+
+// Memory is safe for concurrent use. A nil one remembers nothing and decodes each time.
+type Memory struct {
+	entries sync.Map // *entry by sums of the bytes
+}
+
+type entry struct {
+	kind  facts.ItemKind
+	der   []byte
+	brief *pki.Brief
+}
+
+// sums makes sums of bytes that nobody outside can foresee.
+var sums = maphash.MakeSeed()
+
+// Certificate decodes a certificate. shared is the same bytes as were met before, where they were.
+func (m *Memory) Certificate(der []byte) (shared []byte, b *pki.Brief, err error) {
+	return m.decode(facts.Certificate, der)
+}
+
+// Request decodes a certificate request.
+func (m *Memory) Request(der []byte) (shared []byte, b *pki.Brief, err error) {
+	return m.decode(facts.Request, der)
+}
+
+// Learn takes in a public key that was decoded elsewhere.
+func (m *Memory) Learn(key pki.PublicKey) *pki.Brief {
+	if m != nil {
+		if e, ok := m.look(facts.PublicKey, key.Raw); ok {
+			return e.brief
+		}
+	}
+	b := key.Brief()
+	m.keep(facts.PublicKey, key.Raw, b)
+	return b
+}
+
+// Of is the brief of an item: nil for kinds that have none, for keys whose
+// public half is not known, and for what cannot be decoded.
+func (m *Memory) Of(item *facts.Item) *pki.Brief {
+	kind, der := item.Kind, item.DER
+	switch item.Kind {
+	case facts.Certificate, facts.Request, facts.PublicKey:
+	case facts.PrivateKey:
+		if item.Key == nil || len(item.Key.SPKI) == 0 {
+			return nil
+		}
+		kind, der = facts.PublicKey, item.Key.SPKI
+	default:
+		return nil
+	}
+	_, b, err := m.decode(kind, der)
+	if err != nil {
+		return nil
+	}
+	return b
+}
+
+func (m *Memory) decode(kind facts.ItemKind, der []byte) ([]byte, *pki.Brief, error) {
+	if e, ok := m.look(kind, der); ok {
+		return e.der, e.brief, nil
+	}
+	b, err := decoded(kind, der)
+	if err != nil {
+		return der, nil, err
+	}
+	m.keep(kind, der, b)
+	return der, b, nil
+}
+
+func decoded(kind facts.ItemKind, der []byte) (*pki.Brief, error) {
+	switch kind {
+	case facts.Certificate:
+		c, err := pki.ParseCertificate(der)
+		if err != nil {
+			return nil, err
+		}
+		return c.Brief(), nil
+	case facts.Request:
+		r, err := pki.ParseRequest(der)
+		if err != nil {
+			return nil, err
+		}
+		return r.Brief(), nil
+	default:
+		k, err := pki.ParsePublicKey(der)
+		if err != nil {
+			return nil, err
+		}
+		return k.Brief(), nil
+	}
+}
+
+func (m *Memory) look(kind facts.ItemKind, der []byte) (*entry, bool) {
+	if m == nil {
+		return nil, false
+	}
+	known, ok := m.entries.Load(maphash.Bytes(sums, der))
+	if !ok {
+		return nil, false
+	}
+	e := known.(*entry)
+	return e, e.kind == kind && bytes.Equal(e.der, der)
+}
+
+func (m *Memory) keep(kind facts.ItemKind, der []byte, b *pki.Brief) {
+	if m != nil {
+		m.entries.Store(maphash.Bytes(sums, der), &entry{kind, der, b})
+	}
+}

@@ -1,0 +1,103 @@
+package endpoint
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+
+	"nurvik/core/naming"
+)
+
+// Settings is what people say of an endpoint: the same in the estate file, in
+// the API and in the service's records.
+type Settings struct {
+	Endpoint      string            `yaml:"endpoint" json:"endpoint" minLength:"1" maxLength:"300" doc:"host, host:port or scheme://host:port" example:"tides.tarnholm.example:443"`
+	Names         []string          `yaml:"names,omitempty,flow" json:"names,omitempty" maxItems:"1000" doc:"Names that must be covered; none means the endpoint's own. The first host name is sent as SNI"`
+	VisitAt       []string          `yaml:"visit-at,omitempty,flow" json:"visit_at,omitempty" maxItems:"100" doc:"ADDRESS[:PORT] to visit instead of the name's addresses"`
+	HTTPPort      uint16            `yaml:"http-port,omitempty" json:"http_port,omitempty" doc:"Port on which plain HTTP is looked for; without it 80 beside 443"`
+	ServerName    string            `yaml:"server-name,omitempty" json:"server_name,omitempty" maxLength:"253" doc:"Name to send as SNI instead"`
+	Authenticated bool              `yaml:"authenticated,omitempty" json:"authenticated,omitempty" doc:"Clients verify certificates, even on port 25"`
+	Policy        string            `yaml:"policy,omitempty" json:"policy,omitempty" maxLength:"100" doc:"Policy to judge by; without it open-web, and opportunistic where clients verify nothing"`
+	Trust         []string          `yaml:"trust,omitempty,flow" json:"trust,omitempty" maxItems:"50" doc:"Trust stores of which one must accept; none means the system's"`
+	Audiences     []string          `yaml:"audiences,omitempty,flow" json:"audiences,omitempty" maxItems:"50" doc:"Trust stores that must all accept"`
+	Labels        map[string]string `yaml:"labels,omitempty" json:"labels,omitempty"`
+}
+
+// Known says which trust stores and policies there are; nil allows any.
+type Known struct {
+	Stores   map[string]bool
+	Policies map[string]bool
+}
+
+// Defect is something wrong in settings, with the field that it is in, as the JSON names it.
+type Defect struct {
+	Field string
+	Err   error
+}
+
+// Settle checks the settings and writes them in their canonical form. What is
+// wrong is reported together; such settings are of no use.
+func (s *Settings) Settle(known Known) []Defect {
+	var defects []Defect
+	fail := func(field string, err error) { defects = append(defects, Defect{field, err}) }
+	parsed, err := Parse(s.Endpoint)
+	if err != nil {
+		fail("endpoint", err)
+	} else {
+		s.Endpoint = parsed.String()
+	}
+	for i, text := range s.Names {
+		name, err := naming.Parse(text)
+		if err != nil {
+			fail(fmt.Sprintf("names[%d]", i), err)
+			continue
+		}
+		s.Names[i] = name.String()
+	}
+	if s.ServerName != "" {
+		if name, err := naming.Parse(s.ServerName); err != nil {
+			fail("server_name", err)
+		} else if name.IsAddress() {
+			fail("server_name", errors.New("SNI is a host name, never an address (RFC 6066, section 3)"))
+		}
+	}
+	for i, text := range s.VisitAt {
+		if _, err := ParseVisitAt(text); err != nil {
+			fail(fmt.Sprintf("visit_at[%d]", i), err)
+		}
+	}
+	for _, list := range []struct {
+		field  string
+		stores []string
+	}{{"trust", s.Trust}, {"audiences", s.Audiences}} {
+		for i, name := range list.stores {
+			if known.Stores != nil && !known.Stores[name] {
+				fail(fmt.Sprintf("%s[%d]", list.field, i), fmt.Errorf("there is no trust store %q; import it with the estate, or name one of %v",
+					name, slices.Sorted(maps.Keys(known.Stores))))
+			}
+		}
+	}
+	if s.Policy != "" && known.Policies != nil && !known.Policies[s.Policy] {
+		fail("policy", fmt.Errorf("there is no policy %q; there are %v, and \"nurvik policy save\" adds one", s.Policy, slices.Sorted(maps.Keys(known.Policies))))
+	}
+	return defects
+}
+
+// Equal reports whether two settings say the same.
+func (s Settings) Equal(o Settings) bool {
+	return s.Endpoint == o.Endpoint && s.ServerName == o.ServerName && s.HTTPPort == o.HTTPPort && s.Authenticated == o.Authenticated &&
+		s.Policy == o.Policy && slices.Equal(s.Names, o.Names) && slices.Equal(s.VisitAt, o.VisitAt) && slices.Equal(s.Trust, o.Trust) &&
+		slices.Equal(s.Audiences, o.Audiences) && maps.Equal(s.Labels, o.Labels)
+}
+
+// References are the names that must be covered; those that are no names are passed over.
+func (s Settings) References() []naming.Reference {
+	var out []naming.Reference
+	for _, text := range s.Names {
+		if name, err := naming.Parse(text); err == nil {
+			out = append(out, name)
+		}
+	}
+	return out
+}

@@ -1,0 +1,129 @@
+package judge
+
+import (
+	"fmt"
+	"strings"
+
+	"nurvik/core/endpoint"
+)
+
+// Edit is a change of a server's configuration that repairs what a finding is about.
+type Edit struct {
+	Server    string `yaml:"server" json:"server" doc:"Kind of server"`
+	File      string `yaml:"-" json:"file,omitempty" doc:"Where the line is, where that is known"`
+	Directive string `yaml:"directive" json:"directive,omitempty"`
+	Value     string `yaml:"value" json:"value,omitempty" doc:"What the directive is to be set to"`
+	Note      string `yaml:"note" json:"note,omitempty" doc:"What to know, or what to do where no single line does it"`
+	Line      string `yaml:"line" json:"line,omitempty" doc:"The whole line, as this server writes it"`
+}
+
+// Servers are those that the catalogue has edits for, in the order in which they are shown.
+var Servers = []string{"nginx", "Apache", "HAProxy", "Postfix", "Dovecot", "slapd", "vsftpd", "Prosody", "PostgreSQL", "MariaDB"}
+
+// serving are the servers that usually serve a scheme, the common ones first.
+var serving = map[string][]string{
+	"https": {"nginx", "Apache", "HAProxy"},
+	"smtp":  {"Postfix"}, "smtps": {"Postfix"}, "submission": {"Postfix"}, "lmtp": {"Dovecot"},
+	"imap": {"Dovecot"}, "imaps": {"Dovecot"}, "pop3": {"Dovecot"}, "pop3s": {"Dovecot"}, "sieve": {"Dovecot"},
+	"ldap": {"slapd"}, "ldaps": {"slapd"}, "ftp": {"vsftpd"}, "ftps": {"vsftpd"},
+	"xmpp": {"Prosody"}, "xmpps": {"Prosody"}, "xmpp-server": {"Prosody"},
+	"postgres": {"PostgreSQL"}, "mysql": {"MariaDB"},
+}
+
+// lineForms are how each server writes a directive with its value.
+var lineForms = map[string]string{
+	"nginx": "%s %s;", "Apache": "%s %s", "HAProxy": "%s %s", "Postfix": "%s = %s", "Dovecot": "%s = %s", "slapd": "%s %s",
+	"vsftpd": "%s=%s", "Prosody": "ssl = { %s = %s }", "PostgreSQL": "%s = '%s'", "MariaDB": "%s = %s",
+}
+
+// finish writes the whole line.
+func (e *Edit) finish() {
+	if e.Line == "" && e.Directive != "" {
+		e.Line = fmt.Sprintf(lineForms[e.Server], e.Directive, e.Value)
+	}
+}
+
+// Text is the edit in one line, for people.
+func (e Edit) Text() string {
+	switch {
+	case e.Line == "":
+		return e.Note
+	case e.Note == "":
+		return e.Line
+	}
+	return e.Line + "   (" + e.Note + ")"
+}
+
+// editsAt are those of the edits that are for servers which usually serve the endpoint's scheme.
+func editsAt(target string, edits []Edit) []Edit {
+	parsed, err := endpoint.Parse(target)
+	if err != nil {
+		return nil
+	}
+	var out []Edit
+	for _, server := range serving[parsed.Scheme] {
+		for _, e := range edits {
+			if e.Server == server {
+				out = append(out, e)
+			}
+		}
+	}
+	return out
+}
+
+// versionCodes are the findings that are repaired by a list of protocol versions.
+var versionCodes = map[string]bool{
+	"proto.none-current": true, "proto.obsolete": true, "proto.without-tls12": true, "proto.without-tls13": true,
+}
+
+// versionEdits say how each server is told to speak just these versions, which are TLS 1.2, TLS 1.3 or both.
+func versionEdits(versions []string) []Edit {
+	with12, with13 := false, false
+	for _, v := range versions {
+		with12, with13 = with12 || v == "TLS 1.2", with13 || v == "TLS 1.3"
+	}
+	pick := func(both, only12, only13 string) string {
+		switch {
+		case with12 && with13:
+			return both
+		case with12:
+			return only12
+		}
+		return only13
+	}
+	if !with12 && !with13 {
+		return nil
+	}
+	edits := []Edit{
+		{Server: "nginx", Directive: "ssl_protocols", Value: pick("TLSv1.2 TLSv1.3", "TLSv1.2", "TLSv1.3")},
+		{Server: "Apache", Directive: "SSLProtocol", Value: pick("-all +TLSv1.2 +TLSv1.3", "-all +TLSv1.2", "-all +TLSv1.3")},
+		{Server: "HAProxy", Directive: "ssl-default-bind-options",
+			Value: pick("ssl-min-ver TLSv1.2", "ssl-min-ver TLSv1.2 ssl-max-ver TLSv1.2", "ssl-min-ver TLSv1.3")},
+		{Server: "Postfix", Directive: "smtpd_tls_protocols", Value: pick(">=TLSv1.2", ">=TLSv1.2, <=TLSv1.2", ">=TLSv1.3")},
+		{Server: "Dovecot", Directive: "ssl_min_protocol", Value: pick("TLSv1.2", "TLSv1.2", "TLSv1.3"),
+			Note: pick("", "it can only set the oldest version", "")},
+		{Server: "slapd", Directive: "TLSCipherSuite", Value: "SECURE128:-VERS-ALL" +
+			pick(":+VERS-TLS1.3:+VERS-TLS1.2", ":+VERS-TLS1.2", ":+VERS-TLS1.3")},
+		{Server: "Prosody", Directive: "protocol", Value: pick(`"tlsv1_2+"`, `"tlsv1_2"`, `"tlsv1_3"`)},
+		{Server: "PostgreSQL", Directive: "ssl_min_protocol_version", Value: pick("TLSv1.2", "TLSv1.2", "TLSv1.3"),
+			Note: pick("", "and ssl_max_protocol_version = 'TLSv1.2'", "")},
+		{Server: "MariaDB", Directive: "tls_version", Value: pick("TLSv1.2,TLSv1.3", "TLSv1.2", "TLSv1.3")},
+	}
+	if with12 {
+		edits = append(edits, Edit{Server: "vsftpd", Directive: "ssl_ciphers", Value: "ECDHE+AESGCM:ECDHE+CHACHA20",
+			Note: "it cannot choose versions; these cipher suites need TLS 1.2 or later"})
+	}
+	for i := range edits {
+		edits[i].finish()
+	}
+	return edits
+}
+
+// versionRemedy is the advice that goes with the edits for the versions.
+func versionRemedy(off string, versions []string) string {
+	text := "Allow only " + joined(versions) + " in the server's configuration"
+	if off != "" {
+		text = "Switch off " + off + " in the server's configuration and keep " + joined(versions)
+	}
+	return strings.TrimSpace(text) + ", then reload the server."
+}

@@ -1,0 +1,148 @@
+package judge
+
+import (
+	"runtime"
+	"slices"
+	"sync"
+	"sync/atomic"
+
+	"nurvik/core/chain"
+	"nurvik/core/facts"
+	"nurvik/core/pairing"
+	"nurvik/core/pki"
+)
+
+// File judges what a file holds, by itself. A file of CAs alone has no chain to
+// judge; only the form of its certificates is looked at.
+func File(file facts.File, context Context) Judgement {
+	context.ready()
+	return judged(&file, &context)
+}
+
+// judged judges one file of many. Material alone changes nothing of the
+// context, so that it is shared: a copy for each of 100,000 files is what the
+// collector of garbage would be busy with.
+func judged(file *facts.File, shared *Context) Judgement {
+	j := Judgement{Target: file.Path, Kind: "file", Basis: shared.basis(file.Schema), Chains: []Chain{}, Certificates: []pki.Description{}}
+	if shared.Material {
+		j.settle(shared, ofFile(open(file, shared)))
+		return j
+	}
+	context := *shared
+	context.learn(file.Fetched, file.Revocation, revokedWords)
+	m, seen := open(file, &context), newPool()
+	findings := ofFile(m)
+	for _, b := range bundlesOf(m) {
+		b.examine()
+		findings = append(findings, ofChain(b)...)
+		j.draw(b, "", seen)
+	}
+	seen.add(m.certificates...)
+	j.settle(&context, findings)
+	j.Certificates = seen.list
+	return j
+}
+
+func (j *Judgement) settle(context *Context, findings []Finding) {
+	j.Findings = merge(settled(&context.Policy, context.At, j.Target, findings))
+	j.Verdict = verdictOf(j.Findings)
+}
+
+// bundlesOf are the chains of a file: one for each leaf, with everything in
+// the file. The other leaves are chains of their own.
+func bundlesOf(m *material) []*bundle {
+	given, context := m.certificates, m.context
+	all := leaves(given)
+	if len(all) == 0 && context.Heap {
+		all = lowest(given)
+	}
+	isLeaf := map[*pki.Certificate]bool{}
+	for _, leaf := range all {
+		isLeaf[leaf] = true
+	}
+	authorities := chain.NewPool(slices.DeleteFunc(slices.Clone(given), func(c *pki.Certificate) bool { return isLeaf[c] }))
+	damaged := len(all) > 0 && m.damaged()
+	var out []*bundle
+	for _, leaf := range all {
+		own := slices.DeleteFunc(slices.Clone(given), func(c *pki.Certificate) bool { return c != leaf && isLeaf[c] })
+		out = append(out, &bundle{context: context, file: true, damaged: damaged, asked: m.file.RevocationAsked, given: own, pool: authorities,
+			leaf: leaf, names: context.Names})
+	}
+	return out
+}
+
+// leaves are the certificates that are no CAs and have issued none of the others.
+func leaves(given []*pki.Certificate) []*pki.Certificate {
+	var out []*pki.Certificate
+	issued := issuers(given)
+	for _, c := range given {
+		if !c.IsCA() && !issued[c.Subject.Key()] {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// lowest are the certificates that have issued none of the others, each once.
+func lowest(given []*pki.Certificate) []*pki.Certificate {
+	var out []*pki.Certificate
+	issued, seen := issuers(given), map[pki.Fingerprint]bool{}
+	for _, c := range given {
+		if !issued[c.Subject.Key()] && !seen[c.Fingerprint()] {
+			seen[c.Fingerprint()] = true
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// issuers are the names of those that issued one of the certificates.
+func issuers(given []*pki.Certificate) map[string]bool {
+	out := map[string]bool{}
+	for _, c := range given {
+		if !c.SelfIssued() {
+			out[c.Issuer.Key()] = true
+		}
+	}
+	return out
+}
+
+// Files judges files by themselves and together, on all processors: the
+// judgements are in the order of the files.
+func Files(files []facts.File, context Context) ([]Judgement, *pairing.Result) {
+	context.ready()
+	var result *pairing.Result
+	var together []located
+	var group sync.WaitGroup
+	group.Go(func() {
+		result = pairing.Pair(files, context.Memory, context.At)
+		together = ofFiles(newPairs(files, result, &context))
+	})
+	judgements := make([]Judgement, len(files))
+	InParallel(len(files), func(i int) { judgements[i] = judged(&files[i], &context) })
+	group.Wait()
+	more := map[int][]Finding{}
+	for _, f := range together {
+		more[f.file] = append(more[f.file], f.Finding)
+	}
+	for i, extra := range more {
+		j := &judgements[i]
+		j.Findings = merge(append(j.Findings, settled(&context.Policy, context.At, j.Target, extra)...))
+		j.Verdict = verdictOf(j.Findings)
+	}
+	return judgements, result
+}
+
+// InParallel runs a function for each index, on all processors.
+func InParallel(count int, run func(i int)) {
+	var next atomic.Int64
+	var group sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		group.Go(func() {
+			for i := int(next.Add(1)) - 1; i < count; i = int(next.Add(1)) - 1 {
+				run(i)
+			}
+		})
+	}
+	group.Wait()
+}

@@ -1,0 +1,74 @@
+package judge
+
+import (
+	"fmt"
+
+	"nurvik/core/facts"
+	"nurvik/core/words"
+)
+
+// reachCodes are the findings for outcomes that are answers, with their words.
+var reachCodes = map[facts.Outcome][2]string{
+	facts.NotTLS:          {"reach.not-tls", "Something other than TLS answers on the port: %s."},
+	facts.TooSlow:         {"reach.too-slow", "The endpoint answers too slowly, and the visit was ended: %s."},
+	facts.TooMuch:         {"reach.too-much", "The endpoint sent too much data, and the visit was ended: %s."},
+	facts.DialogueRefused: {"reach.dialogue-refused", "STARTTLS failed: %s."},
+	facts.Early:           {"reach.plaintext-after-upgrade", "The upgrade to TLS can be tampered with: %s."},
+	facts.BadMessage:      {"reach.bad-message", "TLS answers, but %s."},
+}
+
+// silentCodes say why no address answered.
+var silentCodes = map[facts.Outcome]string{
+	facts.Refused: "reach.refused", facts.Timeout: "reach.timeout", facts.Reset: "reach.reset",
+}
+
+// reachOutcome judges how the visits ended.
+func reachOutcome(v *visited) []Finding {
+	var out []Finding
+	for i := range v.facts.Observations {
+		o := &v.facts.Observations[i]
+		address, detail, target := o.Address.String(), words.Of(o.Detail), v.facts.Endpoint
+		var f Finding
+		switch code, known := reachCodes[o.Outcome]; {
+		case o.Outcome == facts.Answered:
+			continue
+		case known:
+			f = found(code[0], target, target, code[1], detail)
+		case v.answered:
+			f = found("reach.address-refused", address, address, "%s does not answer, while other addresses do: %s.", address, detail)
+		default:
+			f = found(silentCodes[o.Outcome], target, target, "%s.", words.Capital(detail))
+		}
+		f.Addresses = []string{address}
+		f.Evidence.Observations = []string{address + ": " + detail}
+		out = append(out, f)
+	}
+	return out
+}
+
+// reachBadMessage tells of answers of an address that answered otherwise, and
+// of certificates, that cannot be decoded.
+func reachBadMessage(a *address) []Finding {
+	var out []Finding
+	notOffered := a.seen.Settings != nil && a.seen.Settings.NotOffered != "" // that has a code of its own
+	for _, v := range a.seen.Versions {
+		if v.Answer == facts.Garbled && !notOffered {
+			out = append(out, found("reach.bad-message", v.Name, v.Name, "The answer to an offer of %s cannot be used: %s.", v.Name, words.Of(v.Detail)))
+		}
+	}
+	for i, err := range a.unreadable {
+		if err != nil {
+			which := fmt.Sprintf("certificate %d", i+1)
+			out = append(out, found("reach.bad-message", which, which, "Certificate %d of the chain cannot be decoded: %v.", i+1, err))
+		}
+	}
+	return out
+}
+
+// reachTooSlow tells of visits that were ended before everything was asked.
+func reachTooSlow(a *address) []Finding {
+	if !a.seen.Cut.Given() {
+		return nil
+	}
+	return []Finding{found("reach.too-slow", a.target, a.target, "The visit was ended before everything was asked: %s.", words.Of(a.seen.Cut))}
+}

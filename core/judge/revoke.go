@@ -1,0 +1,161 @@
+package judge
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"nurvik/core/facts"
+	"nurvik/core/pki"
+	"nurvik/core/words"
+)
+
+// sourceWords name the sources of revocation information.
+var sourceWords = map[facts.RevocationSource]string{
+	facts.FromList: "the CRL", facts.FromResponder: "the OCSP response", facts.Stapled: "the stapled OCSP response",
+}
+
+func revokedWords(r facts.Revocation) string {
+	return fmt.Sprintf("by %s, since %s: %s", sourceWords[r.Source], day(*r.RevokedAt), r.Reason)
+}
+
+// stale reports whether newer information was due when it was asked.
+func stale(r facts.Revocation) bool { return r.NextUpdate != nil && r.NextUpdate.Before(r.At) }
+
+// revokeState judges what was learnt of each certificate of the best path that
+// has an issuer there. Where nothing was asked, nothing is said.
+func revokeState(b *bundle) []Finding {
+	if !b.asked {
+		return nil
+	}
+	var out []Finding
+	path := b.assessed.path.Certificates
+	for _, c := range path[:len(path)-1] {
+		answered := false
+		for _, r := range b.context.revocation {
+			if r.Certificate == c.Fingerprint() {
+				answered = true
+				out = append(out, revocationOf(c, r, b.context.At)...)
+			}
+		}
+		if !answered && !publishes(c) && !exempt(c) {
+			out = append(out, aboutCertificate("revoke.none-published", c,
+				"%s names neither a CRL nor an OCSP responder, so nobody can find out whether it was revoked.", c.Label()))
+		}
+	}
+	return out
+}
+
+func revocationOf(c *pki.Certificate, r facts.Revocation, moment time.Time) []Finding {
+	source := words.Capital(sourceWords[r.Source])
+	var f Finding
+	switch {
+	case revokedAt(r, moment):
+		f = aboutCertificate("revoke.revoked", c, "%s is revoked, %s.", c.Label(), revokedWords(r))
+		f.Evidence.Places = r.Places
+		return []Finding{f}
+	case r.Status == facts.RevocationBadAnswer:
+		f = aboutCertificate("revoke.bad-answer", c, "%s for %s is unusable: %s.", source, c.Label(), words.Of(r.Detail))
+	case r.Status == facts.RevocationUnreachable:
+		from := map[facts.RevocationSource]string{facts.FromList: "a CRL", facts.FromResponder: "an OCSP response"}[r.Source]
+		f = aboutCertificate("revoke.unreachable", c, "Could not get %s for %s: %s.", from, c.Label(), words.Of(r.Detail))
+	case stale(r):
+		f = aboutCertificate("revoke.stale", c, "%s for %s is out of date: the next one was due on %s.", source, c.Label(), day(*r.NextUpdate))
+	default:
+		return nil
+	}
+	f.Subject += " " + string(r.Source)
+	f.Evidence.Places = r.Places
+	return []Finding{f}
+}
+
+// publishes reports whether the certificate says where its revocation can be learnt.
+func publishes(c *pki.Certificate) bool {
+	return len(c.URLs(pki.AccessOCSP)) > 0 || len(c.CRLDistributionPoints) > 0
+}
+
+// shortLived are the lifetimes up to which nobody needs to publish anything:
+// 7 days, and 10 for what was issued before 2026-03-15.
+const (
+	shortLived      = 7 * 24 * time.Hour
+	shortLivedOlder = 10 * 24 * time.Hour
+)
+
+var shortLivedSince = time.Date(2026, 3, 15, 0, 0, 0, 0, time.UTC)
+
+// exempt reports whether it is in order that no revocation is published.
+func exempt(c *pki.Certificate) bool {
+	if c.NoRevocation {
+		return true
+	}
+	limit := shortLived
+	if c.NotBefore.Before(shortLivedSince) {
+		limit = shortLivedOlder
+	}
+	return !c.NotAfter.IsZero() && c.NotAfter.Sub(c.NotBefore)+time.Second <= limit
+}
+
+// RevocationState is what is known of one certificate, for reports.
+type RevocationState struct {
+	Certificate pki.Fingerprint `json:"certificate"`
+	Label       string          `json:"label"`
+	State       string          `json:"state" enum:"good,revoked,stale,bad-answer,unreachable,none-published,exempt,not-asked" doc:"The worst that any source said"`
+	Words       string          `json:"words"`
+}
+
+// revocationStates sums up what is known of the certificates of the best path.
+func revocationStates(b *bundle) []RevocationState {
+	out := []RevocationState{}
+	if !b.asked {
+		return out
+	}
+	path := b.assessed.path.Certificates
+	for _, c := range path[:len(path)-1] {
+		s := RevocationState{Certificate: c.Fingerprint(), Label: c.Label()}
+		rank := -1
+		var told []string
+		for _, r := range b.context.revocation {
+			if r.Certificate != c.Fingerprint() {
+				continue
+			}
+			state, text := stateOf(r, b.context.At)
+			told = append(told, text)
+			if order := stateRank[state]; order > rank {
+				rank, s.State = order, state
+			}
+		}
+		switch {
+		case rank >= 0:
+			s.Words = strings.Join(told, "; ")
+		case exempt(c):
+			s.State, s.Words = "exempt", "too short-lived to be revoked, or its CA says that it publishes nothing"
+		case !publishes(c):
+			s.State, s.Words = "none-published", "it names neither a CRL nor an OCSP responder"
+		default:
+			s.State, s.Words = "not-asked", "not asked"
+		}
+		out = append(out, s)
+	}
+	return out
+}
+
+var stateRank = map[string]int{"good": 0, "unreachable": 1, "stale": 2, "bad-answer": 3, "revoked": 4}
+
+func stateOf(r facts.Revocation, moment time.Time) (state, text string) {
+	source := sourceWords[r.Source]
+	until := ""
+	if r.NextUpdate != nil {
+		until = ", until " + day(*r.NextUpdate)
+	}
+	switch {
+	case revokedAt(r, moment):
+		return "revoked", source + ": revoked since " + day(*r.RevokedAt) + ", " + r.Reason
+	case r.Status == facts.RevocationRevoked && r.RevokedAt != nil:
+		return "good", source + ": good until it is revoked on " + day(*r.RevokedAt)
+	case r.Status == facts.RevocationBadAnswer, r.Status == facts.RevocationUnreachable:
+		return string(r.Status), source + ": " + words.Of(r.Detail)
+	case stale(r):
+		return "stale", source + ": good, but out of date since " + day(*r.NextUpdate)
+	}
+	return "good", source + ": good" + until
+}

@@ -1,0 +1,115 @@
+package judge
+
+import (
+	"slices"
+
+	"nurvik/core/chain"
+	"nurvik/core/endpoint"
+	"nurvik/core/facts"
+	"nurvik/core/naming"
+	"nurvik/core/pki"
+)
+
+// visited is an endpoint under judgement: its facts, and each address with the chain that it serves.
+type visited struct {
+	context   *Context
+	facts     *facts.Endpoint
+	host      string
+	answered  bool // some address gave some answer
+	addresses []*address
+}
+
+// address is one address of an endpoint that answered in TLS.
+type address struct {
+	context    *Context
+	target     string // as the endpoint is called
+	host       string
+	seen       *facts.Observation
+	versions   map[string]facts.Acceptance
+	unreadable []error // of certificates that were served, by their place; nil for those that are read
+	bundle     *bundle // nil where no certificate could be read
+}
+
+// visit makes an endpoint ready for the checks.
+func visit(e *facts.Endpoint, context *Context) *visited {
+	v := &visited{context: context, facts: e, host: e.Endpoint}
+	names := context.Names
+	if parsed, err := endpoint.Parse(e.Endpoint); err == nil {
+		v.host = parsed.Host
+	}
+	if len(names) == 0 {
+		if own, err := naming.Parse(v.host); err == nil {
+			names = []naming.Reference{own}
+		}
+	}
+	for _, text := range context.Policy.Names.Required {
+		if name, err := naming.Parse(text); err == nil { // they were checked when the policy was read
+			names = append(slices.Clone(names), name)
+		}
+	}
+	for i := range e.Observations {
+		o := &e.Observations[i]
+		v.answered = v.answered || answers(o.Outcome)
+		if o.Outcome != facts.Answered {
+			continue
+		}
+		a := &address{context: context, target: e.Endpoint, host: v.host, seen: o, versions: map[string]facts.Acceptance{}}
+		for _, version := range o.Versions {
+			a.versions[version.Name] = version.Answer
+		}
+		a.read(e, names)
+		v.addresses = append(v.addresses, a)
+	}
+	return v
+}
+
+// answers reports whether an outcome is an answer, if only a bad one.
+func answers(o facts.Outcome) bool {
+	switch o {
+	case facts.Answered, facts.NotTLS, facts.BadMessage, facts.TooSlow, facts.TooMuch, facts.DialogueRefused, facts.Early:
+		return true
+	}
+	return false
+}
+
+// read decodes the chain that was served.
+func (a *address) read(e *facts.Endpoint, names []naming.Reference) {
+	var given []*pki.Certificate
+	a.unreadable = make([]error, len(a.seen.Certificates))
+	for i, der := range a.seen.Certificates {
+		c, err := pki.ParseCertificate(der)
+		if a.unreadable[i] = err; err == nil {
+			given = append(given, c)
+		}
+	}
+	if len(given) == 0 {
+		return
+	}
+	a.bundle = &bundle{context: a.context, host: a.host, asked: e.RevocationAsked, before13: a.acceptsBefore13(), possession: a.seen.Possession,
+		records: e.DNS, given: given, pool: chain.NewPool(given), leaf: given[chain.ServedLeaf(given)], names: names}
+}
+
+func (a *address) accepts(version string) bool { return a.versions[version] == facts.Accepted }
+
+func (a *address) acceptsBefore13() bool {
+	for version, answer := range a.versions {
+		if answer == facts.Accepted && version != "TLS 1.3" {
+			return true
+		}
+	}
+	return false
+}
+
+// each runs a check of addresses on every one of them.
+func each(check func(*address) []Finding) func(*visited) []Finding {
+	return func(v *visited) []Finding {
+		var out []Finding
+		for _, a := range v.addresses {
+			for _, f := range check(a) {
+				f.Addresses = []string{a.seen.Address.String()}
+				out = append(out, f)
+			}
+		}
+		return out
+	}
+}

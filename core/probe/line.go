@@ -1,0 +1,166 @@
+package probe
+
+import (
+	"context"
+	"errors"
+	"net/netip"
+	"nurvik/core/facts"
+	"nurvik/core/limits"
+	"nurvik/core/tlswire"
+	"syscall"
+	"time"
+)
+
+// Call says what a visit is to learn of an address.
+type Call struct {
+	ServerName string       // to send; "" sends none
+	Scheme     string       // of the endpoint; some begin with a plaintext dialogue
+	Effort     facts.Effort // "" for normal
+	Web        bool         // the application is HTTP
+	Plain      uint16       // port on which plain HTTP is looked for, 0 for none
+	NoQueue    bool         // do not wait for a place at the host; the visit ends with ErrBusy instead
+}
+
+// ErrBusy says that as many visits as are allowed are at the host already.
+var ErrBusy = errors.New("the host is being visited already")
+
+// line is the connection layer of a visit: it makes the connections, within the
+// limits and in their turn at the host, leads each to TLS, and keeps their
+// records. It asks nothing itself.
+type line struct {
+	prober      *Prober
+	address     netip.AddrPort
+	scheme      string // some begin with a plaintext dialogue
+	serverName  string // whom a dialogue addresses, "" for the address
+	quick       bool   // few connections only
+	host        *hostGate
+	time        *stopwatch
+	connections []facts.Connection
+	failure     facts.Outcome // the most telling way in which no TLS answer came
+	detail      facts.Reason
+	silent      bool // ClientHellos were not answered in time
+}
+
+// quickConnections bound a visit of quick effort.
+const quickConnections = 6
+
+var errNoConnection = errors.New("no connection")
+
+// refused reports whether the endpoint answered with a refusal, which is any
+// alert or close.
+func refused(err error) bool {
+	var alert *tlswire.AlertError
+	return errors.As(err, &alert) || errors.Is(err, tlswire.ErrClosed)
+}
+
+// fail notes a way of not answering; the more telling one is kept.
+func (l *line) fail(outcome facts.Outcome, why facts.Reason) {
+	rank := map[facts.Outcome]int{facts.Refused: 1, facts.Reset: 2, facts.Timeout: 3, facts.NotTLS: 4, facts.TooSlow: 5, facts.TooMuch: 6, facts.BadMessage: 7, facts.DialogueRefused: 8, facts.Early: 9}
+	if rank[outcome] > rank[l.failure] {
+		l.failure, l.detail = outcome, why
+	}
+}
+
+// connect opens a connection with the handshake's deadline set.
+func (l *line) connect(ctx context.Context, purpose facts.Reason) (*countingConn, *facts.Connection, bool) {
+	return l.connectTo(ctx, l.address, purpose)
+}
+
+func (l *line) connectTo(ctx context.Context, address netip.AddrPort, purpose facts.Reason) (*countingConn, *facts.Connection, bool) {
+	p := l.prober
+	most := limits.MostConnections
+	if l.quick {
+		most = quickConnections
+	}
+	if len(l.connections) >= most || ctx.Err() != nil {
+		return nil, nil, false
+	}
+	if !l.turn(ctx) {
+		return nil, nil, false
+	}
+	started := p.network.Now()
+	dialing, cancel := context.WithTimeout(ctx, p.limits.Connect)
+	defer cancel()
+	raw, err := p.network.Dial(dialing, address)
+	record := &facts.Connection{Purpose: purpose}
+	if err != nil {
+		record.Duration = p.network.Now().Sub(started)
+		if record.Outcome = dialReason(err); address == l.address {
+			l.dialFailure(err)
+		}
+		l.connections = append(l.connections, *record)
+		p.gate.passed()
+		return nil, nil, false
+	}
+	deadline := p.network.Now().Add(p.limits.Handshake)
+	_ = raw.SetDeadline(deadline) // a connection that refuses a deadline fails at the first read
+	stop := context.AfterFunc(ctx, func() { _ = raw.SetDeadline(time.Unix(1, 0)) })
+	conn := &countingConn{Conn: raw, started: started, stop: stop, most: p.limits.Bytes, now: p.network.Now, late: deadline.Add(-p.limits.Handshake / 2)}
+	if address == l.address {
+		if err := upgrade(conn, l.scheme, l.addressee()); err != nil {
+			l.dialogueFailure(conn, err)
+			l.close(conn, record, err)
+			return nil, nil, false
+		}
+	}
+	conn.before = conn.received
+	return conn, record, true
+}
+
+// turn waits until another connection may be made. The visit's time stands still meanwhile.
+func (l *line) turn(ctx context.Context) bool {
+	if !l.time.pause() {
+		return false
+	}
+	defer l.time.resume()
+	return l.prober.gate.pass(ctx, l.host) == nil
+}
+
+// addressee is the name that a dialogue addresses.
+func (l *line) addressee() string {
+	if l.serverName != "" {
+		return l.serverName
+	}
+	return l.address.Addr().String()
+}
+
+func (l *line) dialogueFailure(conn *countingConn, err error) {
+	var early *earlyError
+	var much *tlswire.TooMuchError
+	switch {
+	case errors.As(err, &much):
+		l.fail(facts.TooMuch, reasonOf(err))
+	case isTimeout(err) && conn.last.After(conn.late): // it went on and on
+		l.silent = true
+		l.fail(facts.TooSlow, facts.Because(facts.SlowDialogue, conn.received, l.prober.limits.Handshake))
+	case isTimeout(err):
+		l.silent = true
+		l.fail(facts.Timeout, facts.Because(facts.SilentDialogue))
+	case errors.As(err, &early):
+		l.fail(facts.Early, reasonOf(err))
+	default:
+		l.fail(facts.DialogueRefused, reasonOf(err))
+	}
+}
+
+func (l *line) dialFailure(err error) {
+	outcome := facts.Refused
+	switch {
+	case errors.Is(err, syscall.ECONNRESET): // accepted, and dropped before we knew
+		outcome = facts.Reset
+	case isTimeout(err):
+		outcome = facts.Timeout
+	}
+	l.fail(outcome, dialReason(err))
+}
+
+// close ends the connection and keeps its record.
+func (l *line) close(conn *countingConn, record *facts.Connection, err error) {
+	conn.stop()
+	_ = conn.Close()
+	l.prober.gate.passed()
+	record.Sent, record.Received = conn.sent, conn.received
+	record.Duration = l.prober.network.Now().Sub(conn.started)
+	record.Outcome = reasonOf(err)
+	l.connections = append(l.connections, *record)
+}

@@ -1,0 +1,73 @@
+package client
+
+import (
+	"context"
+	"net/http"
+	"strconv"
+	"time"
+
+	"nurvik/internal/api"
+)
+
+// SendHolding sends the facts of what a machine holds; they take the place of
+// those that were sent before under its name. They are judged soon after.
+func (c *Client) SendHolding(ctx context.Context, f api.HoldingFacts) (h api.Holding, err error) {
+	return h, c.call(ctx, http.MethodPost, "/holdings", f, &h)
+}
+
+// Holdings returns all holdings.
+func (c *Client) Holdings(ctx context.Context) (list []api.Holding, err error) {
+	return list, c.call(ctx, http.MethodGet, "/holdings", nil, &list)
+}
+
+// Holding returns a holding with its findings.
+func (c *Client) Holding(ctx context.Context, id int64) (v api.HoldingView, err error) {
+	return v, c.call(ctx, http.MethodGet, "/holdings/"+strconv.FormatInt(id, 10), nil, &v)
+}
+
+// FindHolding returns the holding of the name.
+func (c *Client) FindHolding(ctx context.Context, name string) (api.Holding, error) {
+	all, err := c.Holdings(ctx)
+	for _, h := range all {
+		if h.Name == name {
+			return h, nil
+		}
+	}
+	if err != nil {
+		return api.Holding{}, err
+	}
+	return api.Holding{}, &Problem{Status: http.StatusNotFound, Detail: "there is no holding " + strconv.Quote(name) + "; \"nurvik holding list\" shows those there are"}
+}
+
+// ChangeHolding changes by what a holding is judged.
+func (c *Client) ChangeHolding(ctx context.Context, id int64, s api.HoldingSettings) (h api.Holding, err error) {
+	return h, c.call(ctx, http.MethodPatch, "/holdings/"+strconv.FormatInt(id, 10), s, &h)
+}
+
+// RemoveHolding removes a holding and its findings.
+func (c *Client) RemoveHolding(ctx context.Context, id int64) error {
+	return c.call(ctx, http.MethodDelete, "/holdings/"+strconv.FormatInt(id, 10), nil, nil)
+}
+
+// JudgedHolding waits until the holding was judged after the time.
+func (c *Client) JudgedHolding(ctx context.Context, id int64, since time.Time) (api.Holding, error) {
+	for {
+		v, err := c.Holding(ctx, id)
+		if err != nil || v.Holding.JudgedAt != nil && v.Holding.JudgedAt.After(since) {
+			return v.Holding, err
+		}
+		if err := pause(ctx); err != nil {
+			return v.Holding, err
+		}
+	}
+}
+
+// pause is how long the client waits before it looks again.
+func pause(ctx context.Context) error {
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(150 * time.Millisecond):
+		return nil
+	}
+}
