@@ -91,4 +91,3 @@ func (nothing) Import(path string) (*types.Package, error) {
 	p.MarkComplete()
 	return p, nil
 }
-

@@ -15,11 +15,12 @@ import (
 
 // expansion reads a file and, where it is an archive, what is in it.
 type expansion struct {
-	reader *Reader
-	files  []facts.File
-	size   int // bytes of all entries so far
-	count  int // entries so far
-	over   bool
+	reader  *Reader
+	files   []facts.File
+	size    int // bytes of all entries so far
+	count   int // entries so far
+	over    bool
+	foreign string // other programs' keys that were met
 }
 
 func isTar(data []byte) bool { return len(data) > 262 && string(data[257:262]) == "ustar" }
@@ -35,7 +36,11 @@ func (e *expansion) add(path string, data []byte, depth int) {
 	case bytes.HasPrefix(data, []byte("\x1f\x8b\x08")):
 		open = e.gzip
 	default:
-		if f := e.reader.Recognise(path, data); depth == 0 || len(f.Items)+len(f.Defects) > 0 {
+		f, foreign := e.reader.recognise(path, data)
+		if e.foreign == "" {
+			e.foreign = foreign
+		}
+		if depth == 0 || len(f.Items)+len(f.Defects) > 0 {
 			e.files = append(e.files, f)
 		}
 		return

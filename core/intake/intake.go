@@ -95,12 +95,13 @@ func (r *Reader) read(name string, stream io.Reader, expected int64, access func
 		return nil, fmt.Errorf("read %s: %w", name, err)
 	}
 	var files []facts.File
+	other := ""
 	if len(data) > MaxFileSize {
 		files = []facts.File{tooLarge(newFile(name), facts.FileOver64MiB)}
 	} else {
 		e := &expansion{reader: r}
 		e.add(name, data, 0)
-		files = e.files
+		files, other = e.files, e.foreign
 	}
 	nothing := true
 	for i := range files {
@@ -112,6 +113,9 @@ func (r *Reader) read(name string, stream io.Reader, expected int64, access func
 			files[i].Archive = name
 		}
 		files[i].Access = access()
+	}
+	if nothing && other != "" {
+		return nil, fmt.Errorf("%s: %w; it holds keys of %s, which TLS does not use", name, ErrNothing, other)
 	}
 	if nothing {
 		return nil, fmt.Errorf("%s: %w; it holds no certificate, key, request or other material of a kind that is known", name, ErrNothing)
@@ -152,6 +156,12 @@ func tooLarge(f facts.File, code facts.Code, args ...any) facts.File {
 
 // Recognise finds the material in the bytes of one file that is no archive.
 func (r *Reader) Recognise(name string, data []byte) facts.File {
+	f, _ := r.recognise(name, data)
+	return f
+}
+
+// recognise also says what other programs' keys were met.
+func (r *Reader) recognise(name string, data []byte) (f facts.File, foreign string) {
 	r.once.Do(func() {
 		if r.Budget == nil { // a hostile keystore must not spend hours, whoever reads it
 			r.Budget = &pbe.Budget{}
@@ -160,18 +170,19 @@ func (r *Reader) Recognise(name string, data []byte) facts.File {
 	s := &scan{reader: r, file: newFile(name)}
 	s.bytes(data)
 	s.finish()
-	return s.file
+	return s.file, s.foreign
 }
 
 // scan collects what one file holds.
 type scan struct {
-	reader *Reader
-	file   facts.File
-	place  facts.Place       // where the part that is looked at begins
-	first  []byte            // the first block of this file
-	seen   map[uint64][]byte // blocks of this file, by their sums
-	depth  int               // of base64 inside base64
-	origin *origin
+	reader  *Reader
+	file    facts.File
+	place   facts.Place       // where the part that is looked at begins
+	first   []byte            // the first block of this file
+	seen    map[uint64][]byte // blocks of this file, by their sums
+	depth   int               // of base64 inside base64
+	foreign string            // other programs' keys that were met, such as OpenPGP
+	origin  *origin
 }
 
 // origin is where a text that is part of another one begins in the file.
@@ -217,7 +228,7 @@ func (s *scan) damaged(code facts.Code, args ...any) {
 // bytes decides by the contents what a part is.
 func (s *scan) bytes(data []byte) {
 	switch {
-	case len(data) == 0:
+	case len(data) == 0, program(data):
 	case keystore.LooksJava(data):
 		store, err := keystore.ReadJava(data, s.reader.Opener)
 		if err == nil {

@@ -173,6 +173,13 @@ func variable(before string) string {
 
 // frame reads one block, its form first and then its contents.
 func (s *scan) frame(t *text, f frame) {
+	if other := foreign(f.label); other != "" {
+		s.foreign = other
+		return
+	}
+	if !resembles(f.label) && !s.holdsMaterial(t, f) {
+		return // somebody else's block
+	}
 	around := s.place
 	defer func() { s.place = around }()
 	s.place.Line, s.place.Offset = s.at(t, f.start)
@@ -231,6 +238,12 @@ func (s *scan) frame(t *text, f frame) {
 		return
 	}
 	s.block(strings.TrimSpace(f.label), headers["DEK-Info"], der, f.unpaired)
+}
+
+// holdsMaterial reports whether a block under a label that says nothing holds material.
+func (s *scan) holdsMaterial(t *text, f frame) bool {
+	der, reason := decodeBody(t.data[f.body:f.bodyEnd])
+	return reason == "" && len(der) > 0 && shapeOf(der) != isNothing
 }
 
 func joined(outer, inner string) string {

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"strings"
 
 	"nurvik/core/facts"
 )
@@ -34,9 +35,10 @@ type portion struct {
 
 // Walk reads every file below the directory, several at once, and hands them
 // on in lexical order: what is recognised to found, those that cannot be read
-// to failed. Files in which nothing is recognised are passed over; one that
-// passes a limit is found, with the defect. The error is the context's, or
-// says why the directory cannot be walked.
+// to failed. Files in which nothing is recognised are passed over, with their
+// defects, unless name or place says that material is meant; so are links that
+// lead nowhere. A file that is reached on several paths is found once. The
+// error is the context's, or says why the directory cannot be walked.
 func (r *Reader) Walk(ctx context.Context, directory string, found func(facts.File), failed func(path string, err error)) error {
 	processors := runtime.GOMAXPROCS(0)
 	ordered, work := make(chan *portion, portionsAhead*processors), make(chan *portion)
@@ -56,20 +58,38 @@ func (r *Reader) Walk(ctx context.Context, directory string, found func(facts.Fi
 			work <- p
 		})
 	}()
+	met := seen{}
 	for p := range ordered {
 		<-p.done
 		for _, a := range p.results {
 			if a.err != nil && !errors.Is(a.err, ErrNothing) && !errors.Is(a.err, ErrTooLarge) {
 				failed(a.path, a.err)
 			}
-			for _, f := range a.files {
-				if len(f.Items)+len(f.Defects) > 0 {
-					found(f)
+			if met.before(a) {
+				continue
+			}
+			for i := range a.files {
+				if worthTelling(&a.files[i]) {
+					found(a.files[i])
 				}
 			}
 		}
 	}
 	return <-ended
+}
+
+// seen are the files that a walk has met.
+type seen map[[2]uint64]bool
+
+// before reports whether the file was met on another path.
+func (s seen) before(r result) bool {
+	if len(r.files) == 0 || r.files[0].Access == nil || r.files[0].Access.Inode == 0 {
+		return false
+	}
+	id := [2]uint64{r.files[0].Access.Device, r.files[0].Access.Inode}
+	known := s[id]
+	s[id] = true
+	return known
 }
 
 func (r *Reader) readPortion(p *portion) {
@@ -95,11 +115,13 @@ func collect(ctx context.Context, directory string, hand func(*portion)) error {
 		}
 	}
 	defer flush()
-	return filepath.WalkDir(entered(directory), func(path string, entry fs.DirEntry, err error) error {
+	root := entered(directory)
+	inside, _ := filepath.EvalSymlinks(root) // a root that is gone is told by the walk
+	return filepath.WalkDir(root, func(path string, entry fs.DirEntry, err error) error {
 		switch {
 		case ctx.Err() != nil:
 			return ctx.Err()
-		case err == nil && !isFile(path, entry):
+		case err == nil && !isFile(path, entry, inside):
 			return nil
 		}
 		if p.results = append(p.results, result{path: path, link: entry == nil || !entry.Type().IsRegular(), err: err}); len(p.results) == portionSize {
@@ -117,15 +139,22 @@ func entered(directory string) string {
 	return directory
 }
 
-// isFile follows links, because certificates are often linked; one that leads
-// nowhere counts as a file, so that reading it says so.
-func isFile(path string, entry fs.DirEntry) bool {
+// isFile follows links, because certificates are often linked. One that leads
+// to a file inside of what is walked is that file; one that leads nowhere is none.
+func isFile(path string, entry fs.DirEntry, inside string) bool {
 	if entry.Type().IsRegular() {
 		return true
 	}
-	if entry.IsDir() {
+	if entry.Type()&fs.ModeSymlink == 0 {
 		return false
 	}
 	info, err := os.Stat(path)
-	return err != nil || info.Mode().IsRegular()
+	if err != nil {
+		return !errors.Is(err, fs.ErrNotExist)
+	}
+	if !info.Mode().IsRegular() {
+		return false
+	}
+	real, err := filepath.EvalSymlinks(path)
+	return err != nil || !strings.HasPrefix(real, inside+string(filepath.Separator))
 }

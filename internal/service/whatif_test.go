@@ -52,7 +52,7 @@ func TestWhatIf(t *testing.T) {
 	}{
 		{"in two years", api.WhatIfStart{At: &later}, judge.Fault, "tides.tarnholm.example:443", "time.expired fault", ""},
 		{"by a built-in policy", api.WhatIfStart{Policy: "strict"}, judge.Fault, "capstan.tarnholm.example:443", "", ""},
-		{"by a policy that is sent", api.WhatIfStart{PolicyText: "name: modern\ninherits: open-web\nprotocols: {allowed: [TLS 1.3]}\n"}, judge.Risk, "tides.tarnholm.example:443", "proto.obsolete risk", ""},
+		{"by a policy that is sent", api.WhatIfStart{PolicyText: "name: modern\ninherits: open-web\nprotocols: {allowed: [TLS 1.3]}\n"}, "", "tides.tarnholm.example:443", "proto.obsolete risk", ""},
 		{"without the root", api.WhatIfStart{Distrust: []string{root}}, judge.Fault, "tides.tarnholm.example:443", "trust.unknown-anchor fault", ""},
 		{"where everything is forgiven", api.WhatIfStart{PolicyText: "name: mild\ninherits: open-web\nseverities: {time.*: \"off\"}\n"}, "", "cranes.tarnholm.example:443", "", "time.expired fault"},
 	}
@@ -84,12 +84,12 @@ func TestWhatIf(t *testing.T) {
 	_, err = shared.client.GetWhatIf(t.Context(), list[0].ID)
 	assert.True(t, client.IsNotFound(err))
 	for says, start := range map[string]api.WhatIfStart{
-		"line 3: ":          {PolicyText: "name: x\ninherits: open-web\nsuits: {}\n"},
-		"proto.":            {PolicyText: "name: x\ninherits: open-web\nseverities: {proto.absolete: note}\n"},
-		"not both":          {Policy: "strict", PolicyText: "name: x\n"},
-		`no policy "moon"`:  {Policy: "moon"},
-		"not in the estate": {EndpointIDs: []int64{1e9}},
-		"is no fingerprint": {Distrust: []string{"moon"}},
+		"line 3: ":               {PolicyText: "name: x\ninherits: open-web\nsuits: {}\n"},
+		"proto.":                 {PolicyText: "name: x\ninherits: open-web\nseverities: {proto.absolete: note}\n"},
+		"not both":               {Policy: "strict", PolicyText: "name: x\n"},
+		`no policy "moon"`:       {Policy: "moon"},
+		"not in the estate":      {EndpointIDs: []int64{1e9}},
+		"no SHA-256 fingerprint": {Distrust: []string{"moon"}},
 	} {
 		_, err := shared.client.WhatIf(t.Context(), start)
 		assert.ErrorContains(t, err, says)

@@ -14,10 +14,16 @@ export type Chain = components['schemas']['JudgeChain']
 export type PathView = components['schemas']['JudgePathView']
 export type Description = components['schemas']['PkiDescription']
 export type Observation = components['schemas']['FactsObservation']
+export type Shown = components['schemas']['JudgeShown']
+export type Policy = components['schemas']['Policy']
+export type PolicyText = components['schemas']['PolicyText']
+export type WhatIf = components['schemas']['WhatIf']
+export type WhatIfView = components['schemas']['WhatIfView']
+export type Edit = components['schemas']['JudgeEdit']
 export type Verdict = Endpoint['verdict']
 
 export const api = createClient<paths>({
-  baseUrl: '',
+  baseUrl: globalThis.location?.origin ?? '',
   // Looked up at each call, so that tests can put another in its place.
   fetch: (request: Request) => globalThis.fetch(request),
 })
@@ -26,13 +32,15 @@ export const api = createClient<paths>({
 export interface Failure {
   status: number
   words: string
+  /** What is wrong in particular, such as each line of a policy. */
+  details: string[]
 }
 
 export type Result<T> = { ok: true; value: T } | { ok: false; failure: Failure }
 
 interface Answer<T> {
   data?: T
-  error?: { detail?: string; title?: string } | undefined
+  error?: { detail?: string; title?: string; errors?: { message?: string }[] | null } | undefined
   response: Response
 }
 
@@ -41,8 +49,8 @@ export async function result<T>(call: Promise<Answer<T>>): Promise<Result<T>> {
   try {
     const { data, error, response } = await call
     if (response.ok) return { ok: true, value: data as T }
-    return { ok: false, failure: { status: response.status, words: error?.detail ?? error?.title ?? response.statusText } }
+    return { ok: false, failure: { status: response.status, words: error?.detail ?? error?.title ?? response.statusText, details: (error?.errors ?? []).flatMap((e) => e.message ?? []) } }
   } catch {
-    return { ok: false, failure: { status: 0, words: t('failure.network') } }
+    return { ok: false, failure: { status: 0, words: t('failure.network'), details: [] } }
   }
 }

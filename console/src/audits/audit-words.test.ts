@@ -5,7 +5,7 @@ import type { Audit } from '../api/client'
 const audit: Audit = {
   id: 4,
   state: 'visiting',
-  policy: 'open-web',
+ 
   created_at: '2026-11-25T02:40:00Z',
   endpoints: 36,
   visits: 38,

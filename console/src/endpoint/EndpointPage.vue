@@ -29,11 +29,11 @@
       <div class="side">
         <section :aria-label="t('protocol.title')">
           <h2>{{ t('protocol.title') }}</h2>
-          <ProtocolTable :observations="examination.facts?.observations ?? []" />
+          <ProtocolTable :shown="examination.judgement.shown ?? []" />
         </section>
-        <section v-if="answering.length" :aria-label="t('wire.title')">
+        <section v-if="wired.length" :aria-label="t('wire.title')">
           <h2>{{ t('wire.title') }}</h2>
-          <WireTables v-for="observation in answering" :key="observation.address" :observation="observation" :several="answering.length > 1" />
+          <WireTables v-for="x in wired" :key="x.shown.address" :observation="x.observation" :shown="x.shown" :several="wired.length > 1" />
         </section>
       </div>
     </div>
@@ -81,7 +81,13 @@ onMounted(load)
 watch(() => [props.id, audits.ended], load)
 
 const findings = computed(() => examination.value?.findings ?? [])
-const answering = computed(() => examination.value?.facts?.observations?.filter((o) => o.outcome === 'answered' && o.versions?.some((v) => v.suites?.length)) ?? [])
+/** What each address showed, beside its facts, where suites are known. */
+const wired = computed(() =>
+  (examination.value?.judgement?.shown ?? []).flatMap((shown) => {
+    const observation = examination.value?.facts?.observations?.find((o) => o.address === shown.address)
+    return observation && shown.suites?.length ? [{ shown, observation }] : []
+  }),
+)
 const leaf = computed(() => examination.value?.judgement?.certificates?.find((c) => c.sha256 === examination.value?.judgement?.leaf))
 const facts = computed(() => {
   const x = examination.value
@@ -95,6 +101,7 @@ const facts = computed(() => {
     { title: t('endpoint.addresses'), value: list(addresses) },
     { title: t('endpoint.trust'), value: list(endpoint.trust) || (endpoint.audiences?.length ? '' : t('endpoint.system')) },
     { title: t('endpoint.audiences'), value: list(endpoint.audiences) },
+    { title: t('endpoint.policy'), value: endpoint.judged_by ?? '' },
     { title: t('endpoint.labels'), value: Object.entries(endpoint.labels ?? {}).map(([key, value]) => `${key}: ${value}`).join(', ') },
     { title: t('endpoint.caa'), value: list(x.facts?.dns?.caa?.map((r) => `${r.tag} "${r.value}"`)) },
     { title: t('endpoint.tlsa'), value: list(x.facts?.dns?.tlsa?.map((r) => t(x.facts?.dns?.validated ? 'endpoint.tlsaValidated' : 'endpoint.tlsaPlain', { usage: String(r.usage), selector: String(r.selector), matching: String(r.matching) }))) },

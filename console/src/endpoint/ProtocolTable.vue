@@ -1,21 +1,21 @@
 <template>
-  <p v-if="!answering.length" class="sheet">{{ t('protocol.none') }}</p>
+  <p v-if="!shown.length" class="sheet">{{ t('protocol.none') }}</p>
   <div v-else class="sheet table">
     <table>
       <thead>
         <tr>
           <th>{{ t('protocol.version') }}</th>
-          <th v-for="observation in answering" :key="observation.address" class="mono">{{ observation.address }}</th>
+          <th v-for="address in shown" :key="address.address" class="mono">{{ address.address }}</th>
           <th>{{ t('protocol.expected') }}</th>
         </tr>
       </thead>
       <tbody>
-        <tr v-for="row in rows" :key="row.version" :data-version="row.version">
-          <th scope="row">{{ row.version }}</th>
-          <td v-for="(cell, index) in row.cells" :key="index" :class="{ wrong: cell.wrong }">
-            {{ t(`protocol.${cell.answer}`) }}<span v-if="cell.suite" class="suite soft mono">{{ cell.suite }}</span>
+        <tr v-for="(version, row) in shown[0]?.versions" :key="version.name" :data-version="version.name">
+          <th scope="row">{{ version.name }}</th>
+          <td v-for="address in shown" :key="address.address" :class="{ wrong: address.versions?.[row]?.wrong }">
+            {{ t(`protocol.${address.versions?.[row]?.answer ?? 'not-shown'}`) }}<span v-if="address.versions?.[row]?.suite" class="suite soft mono">{{ address.versions[row].suite }}</span>
           </td>
-          <td class="soft">{{ t(`protocol.${expected[row.version]}`) }}</td>
+          <td class="soft">{{ t(`protocol.${version.should || 'either'}`) }}</td>
         </tr>
       </tbody>
     </table>
@@ -23,14 +23,11 @@
 </template>
 
 <script lang="ts" setup>
-import { computed } from 'vue'
 import { t } from '../words/t'
-import { expected, protocolRows } from './protocol-rows'
-import type { Observation } from '../api/client'
+import type { Shown } from '../api/client'
 
-const props = defineProps<{ observations: Observation[] }>()
-const answering = computed(() => props.observations.filter((o) => o.outcome === 'answered'))
-const rows = computed(() => protocolRows(answering.value))
+/** What each address showed; what is wrong was decided with it. */
+defineProps<{ shown: Shown[] }>()
 </script>
 
 <style scoped>

@@ -6,19 +6,19 @@
         <thead>
           <tr>
             <th>{{ t('wire.suite') }}</th>
-            <th v-for="version in matrix.versions" :key="version">{{ version }}</th>
+            <th v-for="version in accepted" :key="version.name">{{ version.name }}</th>
             <th></th>
           </tr>
         </thead>
         <tbody>
-          <tr v-for="row in matrix.rows" :key="row.suite" :class="{ wrong: row.weak }">
-            <th scope="row" class="mono">{{ row.suite }}</th>
+          <tr v-for="row in shown.suites" :key="row.name" :class="{ wrong: row.wrong }">
+            <th scope="row" class="mono">{{ row.name }}</th>
             <td v-for="(place, index) in row.places" :key="index">{{ place || '·' }}</td>
-            <td class="remark">{{ row.weak ? t('wire.weak') : row.forwardSecrecy ? '' : t('wire.noForwardSecrecy') }}</td>
+            <td class="remark">{{ row.remark ? t(`remark.${row.remark}`) : '' }}</td>
           </tr>
           <tr>
             <th scope="row">{{ t('wire.order') }}</th>
-            <td v-for="(order, index) in matrix.orders" :key="index">{{ order ? t(`order.${order as 'server'}`) : '–' }}</td>
+            <td v-for="version in accepted" :key="version.name">{{ version.order ? t(`order.${version.order}`) : '–' }}</td>
             <td></td>
           </tr>
         </tbody>
@@ -30,7 +30,7 @@
         </template>
       </dl>
     </div>
-    <div v-if="observation.settings" class="sheet table" data-test="settings">
+    <div v-if="shown.settings?.length" class="sheet table" data-test="settings">
       <table>
         <thead>
           <tr>
@@ -40,9 +40,9 @@
           </tr>
         </thead>
         <tbody>
-          <tr v-for="row in rows" :key="row.name" :data-setting="row.name" :class="{ wrong: row.wrong }">
+          <tr v-for="row in shown.settings" :key="row.name" :data-setting="row.name" :class="{ wrong: row.wrong }">
             <th scope="row">{{ t(`setting.${row.name as 'heartbeat'}`) }}</th>
-            <td>{{ t(`answer.${row.is as 'yes'}`) }}</td>
+            <td>{{ t(`answer.${row.is}`) }}</td>
             <td class="soft">{{ row.should ? t(`answer.${row.should}`) : t('wire.either') }}</td>
           </tr>
         </tbody>
@@ -54,16 +54,14 @@
 <script lang="ts" setup>
 import { computed } from 'vue'
 import { t } from '../words/t'
-import { settingRows, suiteMatrix } from './wire-rows'
-import type { Observation } from '../api/client'
+import type { Observation, Shown } from '../api/client'
 
-const props = defineProps<{ observation: Observation; several: boolean }>()
-const matrix = computed(() => suiteMatrix(props.observation))
-const rows = computed(() => settingRows(props.observation))
+const props = defineProps<{ observation: Observation; shown: Shown; several: boolean }>()
+const accepted = computed(() => props.shown.versions?.filter((version) => version.answer === 'accepted') ?? [])
 const facts = computed(() => {
   const { groups, possession, settings, http } = props.observation
   return [
-    { title: t('wire.cut'), value: props.observation.cut ?? '' },
+    { title: t('wire.cut'), value: props.observation.cut?.code ? t('wire.cutShort') : '' },
     { title: t('wire.groups'), value: groups?.accepted?.join(', ') ?? '' },
     { title: t('wire.finite'), value: groups?.finite_field ? t('wire.bits', { bits: String(groups.finite_field.bits), name: groups.finite_field.name ?? '' }) : '' },
     { title: t('wire.possession'), value: possession ? t(`possession.${possession}`) : '' },

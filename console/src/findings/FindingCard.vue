@@ -1,5 +1,5 @@
 <template>
-  <article class="finding sheet" :data-severity="finding.severity" :data-code="finding.code">
+  <article class="finding sheet" :class="{ passed: finding.waived }" :data-severity="finding.severity" :data-code="finding.code">
     <p class="top">
       <b class="severity">{{ t(`severity.${finding.severity}`) }}</b>
       <span class="mono">{{ finding.code }}</span>
@@ -10,9 +10,12 @@
       {{ finding.message }}
       <span v-if="(finding.addresses?.length ?? 0) > 1" class="soft">{{ t('findings.on', { addresses: finding.addresses?.join(', ') ?? '' }) }}</span>
     </p>
+    <p v-if="finding.waived" class="waived" data-test="waived">{{ t('findings.waived', { until: finding.waived.until, reason: finding.waived.reason }) }}</p>
     <p class="remedy"><b>{{ t('findings.do') }}:</b> {{ finding.remedy }}</p>
-    <ul v-if="finding.settings?.length" class="settings" data-test="lines">
-      <li v-for="setting in finding.settings" :key="setting.server"><span class="soft">{{ setting.server }}</span> <code class="mono">{{ setting.line }}</code></li>
+    <ul v-if="finding.edits?.length" class="settings" data-test="lines">
+      <li v-for="edit in finding.edits" :key="edit.server">
+        <span class="soft">{{ edit.server }}</span> <code v-if="edit.line" class="mono">{{ edit.line }}</code> <span v-if="edit.note">{{ edit.note }}</span>
+      </li>
     </ul>
     <details v-if="missing">
       <summary>{{ t('findings.missing') }}</summary>
@@ -54,6 +57,8 @@ p { margin: 0 0 6px; }
 .since { margin-left: auto; font-size: 12.5px; }
 .message { font-size: 15px; overflow-wrap: anywhere; }
 .remedy { overflow-wrap: anywhere; }
+.passed { opacity: 0.75; border-left-color: var(--line) !important; }
+.waived { font-weight: 600; }
 .place { overflow-wrap: anywhere; }
 .settings { list-style: none; margin: 0 0 6px; padding: 0; font-size: 13px; }
 .settings code { overflow-wrap: anywhere; }

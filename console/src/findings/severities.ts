@@ -8,7 +8,8 @@ export interface CardFinding {
   severity: Severity
   message: string
   remedy: string
-  settings?: { server: string; line: string }[] | null
+  edits?: { server: string; line?: string; note?: string }[] | null
+  waived?: { reason: string; until: string } | null
   why: string
   reference: string
   evidence: { missing_pem?: string[] | null }

@@ -37,8 +37,8 @@ func (s *server) registerPolicies() {
 			return &body[[]api.Policy]{out}, nil
 		})
 	type getInput struct {
-		byName
-		Version int `query:"version" minimum:"1" doc:"An older version"`
+		Name    string `path:"name" minLength:"1" maxLength:"100" pattern:"^[a-z0-9][a-z0-9._-]*$"`
+		Version int    `query:"version" minimum:"1" doc:"An older version"`
 	}
 	huma.Register(s.api, operation("get-policy", "GET", "/policies/{name}", "One policy with its text", "policies", 404),
 		func(ctx context.Context, in *getInput) (*body[api.PolicyText], error) {
@@ -49,7 +49,7 @@ func (s *server) registerPolicies() {
 			return &body[api.PolicyText]{text}, nil
 		})
 	type saveInput struct {
-		byName
+		Name string `path:"name" minLength:"1" maxLength:"100" pattern:"^[a-z0-9][a-z0-9._-]*$"`
 		Body api.PolicySave
 	}
 	save := operation("save-policy", "PUT", "/policies/{name}", "Keep a new version of a policy; errors name the line", "policies", 409, 422)

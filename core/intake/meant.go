@@ -1,0 +1,81 @@
+package intake
+
+import (
+	"bytes"
+	"path/filepath"
+	"strings"
+
+	"nurvik/core/facts"
+)
+
+// meantEndings are those of files that are for certificates, keys and their like.
+var meantEndings = map[string]bool{
+	".pem": true, ".crt": true, ".cer": true, ".cert": true, ".der": true, ".key": true, ".csr": true, ".req": true, ".crl": true,
+	".p12": true, ".pfx": true, ".p7b": true, ".p7c": true, ".jks": true, ".jceks": true, ".keystore": true, ".truststore": true,
+}
+
+// meantDirectories are the names of directories in which such files are kept.
+var meantDirectories = map[string]bool{"ssl": true, "tls": true, "pki": true, "certs": true, "certificates": true, "private": true}
+
+// meant reports whether the name of a file, or the directory that it is in,
+// says that it is for certificates or keys. Other files may hold some too, but
+// what is wrong with them is nobody's concern until they do.
+func meant(path string) bool {
+	name := strings.ToLower(filepath.Base(path))
+	if meantEndings[filepath.Ext(name)] {
+		return true
+	}
+	return meantDirectories[strings.ToLower(filepath.Base(filepath.Dir(path)))] && !strings.Contains(name, ".")
+}
+
+// worthTelling leaves of what a walk met what is worth telling: material, and
+// defects where material was recognised or is meant. It reports whether
+// anything is left.
+func worthTelling(f *facts.File) bool {
+	recognised := false
+	for _, item := range f.Items {
+		// Of an encrypted entry in an archive nothing is known but its name.
+		recognised = recognised || item.Container != "zip" || meant(f.Path)
+	}
+	if !recognised && !meant(f.Path) {
+		return false
+	}
+	return len(f.Items)+len(f.Defects) > 0
+}
+
+// program reports whether the bytes begin as a program or library does. Such
+// hold the text of PEM labels, and certificates for their own tests.
+func program(data []byte) bool {
+	for _, magic := range []string{"\x7fELF", "MZ", "\xca\xfe\xba\xbe", "\xfe\xed\xfa", "\xcf\xfa\xed\xfe", "!<arch>\n", "\x00asm"} {
+		if bytes.HasPrefix(data, []byte(magic)) {
+			return true
+		}
+	}
+	return false
+}
+
+// foreign says what other programs' keys a label is of, "" for none.
+func foreign(label string) string {
+	switch {
+	case strings.HasPrefix(label, "PGP "):
+		return "OpenPGP"
+	case strings.HasPrefix(label, "OPENSSH "), strings.HasPrefix(label, "SSH2 "):
+		return "SSH"
+	}
+	return ""
+}
+
+// resembles reports whether a label is one that is in use for material, or may
+// be meant for one: misspelt, or of a kind that is not known here.
+func resembles(label string) bool {
+	if labels[strings.TrimSpace(label)] != isNothing {
+		return true
+	}
+	upper := strings.ToUpper(label)
+	for _, word := range []string{"CERT", "PRIVATE", "PUBLIC KEY", "CRL", "PKCS", "REQUEST", "PARAMETERS"} {
+		if strings.Contains(upper, word) {
+			return true
+		}
+	}
+	return false
+}
