@@ -23,7 +23,7 @@ test:
 	@scripts/ensure postgresql ca-certificates chromium ca-certificates-java default-jre-headless tshark
 	@$(MAKE) --no-print-directory check-console build
 	@# One package at a time: several start databases, browsers and estates of their own.
-	go test -count=1 -p 1 -timeout 15m ./...
+	go test -count=1 -p 2 -timeout 15m ./...
 
 # Against servers of Debian, which are installed for it; each runs from a directory and a configuration of its own.
 SERVERS := nginx apache2 haproxy postfix dovecot-imapd dovecot-pop3d dovecot-lmtpd dovecot-managesieved slapd vsftpd prosody postgresql mariadb-server

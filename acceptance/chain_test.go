@@ -46,8 +46,8 @@ func TestChain(t *testing.T) {
 		stderr string
 		stdout []string
 	}{
-		{"a good file", []string{file("tides-fullchain.pem"), "--trust", outer}, 0, "", []string{"GIVEN", "▲  Skerry Outer Root", "the anchor, in the trust store", "✓"}},
-		{"a good endpoint", endpoint("tides", "1.1", "--trust", outer), 0, "", []string{"REVOCATION", "the revocation list: good, until"}},
+		{"a good file", []string{file("tides-fullchain.pem"), "--trust", outer}, 0, "", []string{"GIVEN", "▲  Skerry Outer Root", "the root, in the trust store", "✓"}},
+		{"a good endpoint", endpoint("tides", "1.1", "--trust", outer), 0, "", []string{"REVOCATION", "the CRL: good, until"}},
 		{"out of order", []string{file("lighthouse-bundle.pem"), "--trust", outer}, 1, "", []string{"out of order, belongs to place 3", "chain.wrong-order  fault"}},
 		{"out of order, and nothing counts", []string{file("lighthouse-bundle.pem"), "--trust", outer, "--fail-from", "never"}, 0, "", []string{"chain.wrong-order"}},
 		{"incomplete is a no, whatever counts", []string{file("tides.der"), "--trust", outer, "--fail-from", "never"}, 1, "", []string{`No issuer "Skerry Outer Issuing"`}},
@@ -56,7 +56,7 @@ func TestChain(t *testing.T) {
 		{"an audience that does not accept", endpoint("fairlead", "3.11", "--trust", outer, "--audience", inner), 1, "", []string{"trust.audience-split", "no       No issuer"}},
 		{"a name that is not covered", []string{file("tides-fullchain.pem"), "--trust", outer, "--name", "ebb.tarnholm.example", "--fail-from", "never"}, 1, "", []string{"name.uncovered"}},
 		{"an older key of the issuer", endpoint("keel", "3.7", "--trust", outer), 1, "", []string{"chain.wrong-sibling  fault", "not on the path"}},
-		{"revoked", endpoint("wreck", "9.2", "--trust", outer), 1, "", []string{"the revocation list: revoked since", "revoke.revoked  fault"}},
+		{"revoked", endpoint("wreck", "9.2", "--trust", outer), 1, "", []string{"the CRL: revoked since", "revoke.revoked  fault"}},
 		{"revoked, and nobody asked", endpoint("wreck", "9.2", "--trust", outer, "--no-revocation"), 0, "", []string{"✓"}},
 		{"fetched", endpoint("islet", "3.13", "--trust", outer, "--fetch"), 1, "", []string{"+  Skerry Far Issuing", `Lacks "Skerry Far Issuing"`}},
 		{"a network that is not allowed", []string{"chain-of-none.tarnholm.example", "--visit-at", fmt.Sprintf("127.30.9.6:%d", estate.Port), "--trust", outer, "--allow-network", "10.0.0"}, 2, "ADDRESS/BITS", nil},

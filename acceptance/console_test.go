@@ -146,11 +146,11 @@ func TestConsole(t *testing.T) {
 		right, message := b.drawn(t, `[data-test="right"]`), b.text(t, `[data-code="chain.incomplete"]`)
 		assert.NotContains(t, b.drawn(t, `[data-test="served"]`), "Skerry Outer Issuing")
 		assert.Equal(t, 2, strings.Count(right, "missing"))
-		assert.Contains(t, right, "anchor, in the trust store")
+		assert.Contains(t, right, "root, in the trust store")
 		assert.Contains(t, message, "Put the certificate file together in this order")
 		assert.Contains(t, message, "The missing certificates, as PEM")
 		assert.Contains(t, b.text(t, `[data-test="audiences"]`), `lacks "Skerry Outer Issuing" and "Skerry Outer Services"`)
-		assert.Contains(t, b.text(t, `[data-test="revocation"]`), "the revocation list: good")
+		assert.Contains(t, b.text(t, `[data-test="revocation"]`), "the CRL: good")
 		assert.Contains(t, b.text(t, `[data-test="bundle"]`), "The complete bundle, 3 certificates")
 		assert.Contains(t, b.text(t, `[data-version="TLS 1.3"]`), "accepted")
 	})
@@ -161,7 +161,7 @@ func TestConsole(t *testing.T) {
 		fairlead, err := c.FindEndpoint(t.Context(), "fairlead.tarnholm.example:443")
 		require.NoError(t, err)
 		b.do(t, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(d.address+"/endpoints/"+strconv.FormatInt(fairlead.ID, 10)), chromedp.WaitVisible(`[data-lane="1"]`))
-		assert.Contains(t, b.drawn(t, `[data-test="right"]`), "anchor, in the trust store second")
+		assert.Contains(t, b.drawn(t, `[data-test="right"]`), "root, in the trust store second")
 		assert.True(t, evaluate[bool](t, b, `(() => {
 			const boxes = [...document.querySelectorAll('[data-test="served"] > g > rect, [data-test="right"] > g > rect')].map(r => r.getBoundingClientRect())
 			const texts = [...document.querySelectorAll('.drawing svg g g text')]

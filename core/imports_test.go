@@ -17,7 +17,8 @@ import (
 // floors are the packages of the core from the ground up: a package may import
 // only what stands on a lower floor.
 var floors = [][]string{
-	{"strictyaml", "pbe", "tlswire", "limits", "life"},
+	{"spelling", "pbe", "tlswire", "limits", "life"},
+	{"strictyaml"},
 	{"pki", "forge"},
 	{"facts", "naming", "lifetime", "keystore", "keycheck"},
 	{"words", "brief", "endpoint", "policy"},

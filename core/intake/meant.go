@@ -3,6 +3,7 @@ package intake
 import (
 	"bytes"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"nurvik/core/facts"
@@ -37,10 +38,30 @@ func worthTelling(f *facts.File) bool {
 		// Of an encrypted entry in an archive nothing is known but its name.
 		recognised = recognised || item.Container != "zip" || meant(f.Path)
 	}
-	if !recognised && !meant(f.Path) {
-		return false
+	if meant(f.Path) {
+		return len(f.Items)+len(f.Defects) > 0
 	}
-	return len(f.Items)+len(f.Defects) > 0
+	if recognised {
+		f.Defects = slices.DeleteFunc(f.Defects, func(d facts.Defect) bool { return !ofMaterial(f, d) })
+	}
+	return recognised
+}
+
+// ofMaterial reports whether the defect is one of a block in which material
+// was recognised, and not of an example in a text that cannot be read.
+func ofMaterial(f *facts.File, d facts.Defect) bool {
+	near, recognised := -1, true
+	for _, item := range f.Items {
+		if item.Offset <= d.Offset && item.Offset > near {
+			near = item.Offset
+		}
+	}
+	for _, other := range f.Defects {
+		if other.Kind == facts.Damaged && other.Offset <= d.Offset && other.Offset > near {
+			near, recognised = other.Offset, false
+		}
+	}
+	return recognised && d.Kind != facts.Damaged
 }
 
 // program reports whether the bytes begin as a program or library does. Such

@@ -115,8 +115,7 @@ func fileMalformed(m *material) []Finding {
 		}
 		f := malformed(c)
 		if m.isAnchor(p) {
-			f.Severity = Note
-			f.Remedy = "Nothing to do here: only the CA can change its root certificate, and clients that have it accept it as it is."
+			f.Severity, f.Remedy = Note, rootRemedy
 		}
 		out = append(out, p.located([]Finding{f})...)
 	}

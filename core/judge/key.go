@@ -9,6 +9,9 @@ import (
 	"nurvik/core/words"
 )
 
+// rootRemedy is what there is to do about a trust anchor.
+const rootRemedy = "Nothing to do here: only the CA can change its root certificate, and clients that have it accept it as it is."
+
 // keyStrength judges one public key. owner says whose it is: the certificate,
 // request or key file. anchor says that it is a trust anchor's, whose key
 // nobody but its CA can change.
@@ -24,7 +27,7 @@ func keyStrength(context *Context, key pki.PublicKey, anchor bool, owner func() 
 	if severity := shortness(context, key); severity != None {
 		f := add("key.too-short", "The key of %s is %s, which is too short.", key)
 		if f.Severity = severity; anchor {
-			f.Severity = Note
+			f.Severity, f.Remedy = Note, rootRemedy
 		}
 	}
 	if weaknesses := context.weaknesses(key); len(weaknesses) > 0 {
@@ -35,7 +38,10 @@ func keyStrength(context *Context, key pki.PublicKey, anchor bool, owner func() 
 		add("key.weak", "The key of %s is weak: %s.", strings.Join(texts, "; "))
 	}
 	if reason := keycheck.Unusual(key); reason != "" {
-		add("key.unusual", "The key of %s is unusual: %s.", reason)
+		f := add("key.unusual", "The key of %s is unusual: %s.", reason)
+		if anchor {
+			f.Remedy = rootRemedy
+		}
 	} else if !context.Policy.Keys.Allows(string(key.Algorithm), key.Curve) {
 		f := add("key.unusual", "The key of %s is %s, which the policy does not allow. It allows %s.", key, joined(context.Policy.Keys.Allowed))
 		f.Remedy = "Make a new key of a kind that the policy allows, and have a certificate issued for it."

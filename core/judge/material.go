@@ -2,6 +2,7 @@ package judge
 
 import (
 	"fmt"
+	"slices"
 
 	"nurvik/core/facts"
 	"nurvik/core/pki"
@@ -14,7 +15,7 @@ type material struct {
 	context      *Context
 	pieces       []piece
 	certificates []*pki.Certificate // that may be part of a chain; empty where material alone is judged
-	authorities  bool               // it holds certificates of CAs and nothing else
+	anchors      bool               // it holds trust anchors: certificates of CAs and nothing else, or nearly so
 }
 
 // piece is one item of a file with what was decoded of it.
@@ -27,7 +28,8 @@ type piece struct {
 // open decodes what a file holds. It changes nothing of the file and the
 // context, so that many files can share them.
 func open(file *facts.File, context *Context) *material {
-	m := &material{file: file, context: context, pieces: make([]piece, len(file.Items)), authorities: len(file.Items) > 0}
+	m := &material{file: file, context: context, pieces: make([]piece, len(file.Items))}
+	authorities, roots := 0, 0
 	for i := range file.Items {
 		p := &m.pieces[i]
 		p.item = &file.Items[i]
@@ -43,8 +45,15 @@ func open(file *facts.File, context *Context) *material {
 		default:
 			p.brief = context.Memory.Of(p.item)
 		}
-		m.authorities = m.authorities && p.item.Kind == facts.Certificate && p.brief != nil && p.brief.Authority
+		if p.item.Kind == facts.Certificate && p.brief != nil {
+			authorities += count(p.brief.Authority)
+			roots += count(p.brief.SelfIssued)
+		}
 	}
+	m.anchors = len(m.pieces) > 0 && (authorities == len(m.pieces) || storeSize <= len(m.pieces) && roots*10 >= len(m.pieces)*9)
+	m.certificates = slices.DeleteFunc(m.certificates, func(c *pki.Certificate) bool {
+		return m.anchors && !c.IsCA() && c.SelfIssued()
+	})
 	return m
 }
 
@@ -60,10 +69,21 @@ func (m *material) decode(p *piece) {
 	}
 }
 
+// storeSize is from how many certificates on a file of roots is taken for a
+// trust store, even if some are so old that they do not say they are CAs.
+const storeSize = 10
+
+func count(is bool) int {
+	if is {
+		return 1
+	}
+	return 0
+}
+
 // isAnchor reports whether the piece is a trust anchor by its place: a
-// self-issued CA that a keystore marks so, or in a file of CAs alone.
+// self-issued certificate that a keystore marks so, or in a file of CAs.
 func (m *material) isAnchor(p *piece) bool {
-	return p.item.Kind == facts.Certificate && p.brief != nil && p.brief.Authority && p.brief.SelfIssued && (p.item.Trusted || m.authorities)
+	return p.item.Kind == facts.Certificate && p.brief != nil && p.brief.SelfIssued && (p.item.Trusted || m.anchors)
 }
 
 // damaged reports whether something in the file could not be read.

@@ -12,6 +12,8 @@ import (
 	"strings"
 
 	"go.yaml.in/yaml/v3"
+
+	"nurvik/core/spelling"
 )
 
 // Error is a defect at a line of a named document.
@@ -124,35 +126,8 @@ func unknown(key string, fields map[string]reflect.Type) string {
 		known = append(known, k)
 	}
 	slices.Sort(known)
-	best, distance := "", 3 // more than two slips is another word
-	for _, k := range known {
-		if d := slips(key, k); d < distance {
-			best, distance = k, d
-		}
-	}
-	if best != "" {
+	if best := spelling.Nearest(key, known); best != "" {
 		return fmt.Sprintf("the key %q is not known; %q may be meant", key, best)
 	}
 	return fmt.Sprintf("the key %q is not known; known here: %s", key, strings.Join(known, ", "))
-}
-
-// slips counts the letters to insert, drop or change to make one word of the other.
-func slips(a, b string) int {
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := range len(a) {
-		last := row[0]
-		row[0] = i + 1
-		for j := range len(b) {
-			cost := last
-			if a[i] != b[j] {
-				cost++
-			}
-			last = row[j+1]
-			row[j+1] = min(cost, row[j+1]+1, row[j]+1)
-		}
-	}
-	return row[len(b)]
 }

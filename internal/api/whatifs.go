@@ -48,7 +48,7 @@ type WhatIfEndpoint struct {
 	Record     judge.Verdict   `json:"record" enum:"sound,at-risk,faulty,unreachable"`
 	Verdict    judge.Verdict   `json:"verdict" enum:"sound,at-risk,faulty,unreachable" doc:"As it would be"`
 	Basis      judge.Basis     `json:"basis" doc:"What it was judged with"`
-	Appear     []judge.Finding `json:"appear" doc:"Findings that would appear, or count or weigh otherwise"`
+	Appear     []judge.Finding `json:"appear" doc:"Findings that would appear; one that would weigh or count otherwise both goes and appears"`
 	Go         []judge.Finding `json:"go" doc:"Findings that would go"`
 }
 

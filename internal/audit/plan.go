@@ -300,6 +300,9 @@ func (p *planner) target(ctx context.Context, target string) error {
 	if near := mistyped(target); near != "" {
 		return &UsageError{fmt.Errorf("there is no file %s; %s may be meant. To visit a host of that name, write %s", target, near, settings.Endpoint)}
 	}
+	if endsAsFile(target) {
+		return &UsageError{fmt.Errorf("there is no file %s. To visit a host of that name, write %s", target, settings.Endpoint)}
+	}
 	v, err := p.visitOf(settings)
 	p.plan.visits = append(p.plan.visits, v)
 	return err

@@ -50,7 +50,7 @@ func Asked(w api.WhatIf) string {
 		parts = append(parts, "without "+d[:12])
 	}
 	if w.Selected > 0 {
-		parts = append(parts, plural(w.Selected, "endpoint")+" only")
+		parts = append(parts, "of "+plural(w.Selected, "endpoint"))
 	}
 	return strings.Join(parts, ", ")
 }

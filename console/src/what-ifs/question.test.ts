@@ -4,7 +4,7 @@ import { questionOf, questionWords } from './question'
 describe('questionWords', () => {
   it('says everything that was asked', () => {
     const words = questionWords({ at: '2027-03-15T00:00:00Z', policy: 'strict', distrust: ['5f0c5f0c5f0c5f0c'], selected: 2 })
-    expect(words).toBe('as of 2027-03-15 00:00 UTC, by the policy strict, without 5f0c5f0c5f0c, 2 endpoints only')
+    expect(words).toBe('as of 2027-03-15 00:00 UTC, by the policy strict, without 5f0c5f0c5f0c, of 2 endpoints')
   })
   it('says nothing of what was not', () => {
     expect(questionWords({ at: '2027-03-15T00:00:00Z', distrust: [] })).toBe('as of 2027-03-15 00:00 UTC')

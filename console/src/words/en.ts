@@ -249,7 +249,7 @@ export const en = {
   'whatIf.asOf': 'as of {when}',
   'whatIf.by': 'by the policy {policy}',
   'whatIf.without': 'without {digest}',
-  'whatIf.selected': '{count} endpoints only',
+  'whatIf.selected': 'of {count} endpoints',
   'whatIf.nothing': 'Say what would be otherwise: a day, a policy or a fingerprint.',
   'material.private-key': 'key',
   'material.certificate': 'certificate',

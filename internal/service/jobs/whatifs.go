@@ -139,16 +139,16 @@ func difference(e store.Endpoint, j judge.Judgement, record []store.Finding, now
 	for _, f := range j.Findings {
 		id := judge.Identity(j.Target, f)
 		old, there := before[id]
-		delete(before, id)
-		// What weighs or counts otherwise appears too. A person's waiver holds here as there.
-		if !there || old.Finding.Severity != f.Severity || old.Finding.Counts() && !f.Counts() || !old.Finding.Counts() && f.Counts() {
-			if !old.Waiver.Holds(now) {
-				out.Appear = append(out.Appear, f)
-			}
+		same := there && old.Finding.Severity == f.Severity && old.Finding.Counts() == f.Counts()
+		// A person's waiver holds here as there.
+		if same || old.Waiver.Holds(now) {
+			delete(before, id)
+			continue
 		}
+		out.Appear = append(out.Appear, f) // and what weighed or counted otherwise goes
 	}
 	for _, f := range record {
-		if _, gone := before[f.ID]; gone {
+		if _, goes := before[f.ID]; goes {
 			out.Go = append(out.Go, f.Finding)
 		}
 	}

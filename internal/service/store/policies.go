@@ -68,14 +68,16 @@ func (s *Store) PolicyTexts(ctx context.Context) ([]PolicyVersion, error) {
 	return out, err
 }
 
-// PolicyUses counts what is judged by each policy that is assigned.
+// PolicyUses counts what is judged by each policy: assigned, or chosen when
+// it was judged last.
 func (s *Store) PolicyUses(ctx context.Context) (map[string]PolicyUse, error) {
 	var rows []struct {
 		Policy string
 		PolicyUse
 	}
 	err := s.read(ctx).Raw(`SELECT policy, sum(endpoints) AS endpoints, sum(holdings) AS holdings FROM (
-		SELECT policy, count(*) AS endpoints, 0 AS holdings FROM endpoints WHERE policy IS NOT NULL GROUP BY policy
+		SELECT coalesce(policy, judged_by) AS policy, count(*) AS endpoints, 0 AS holdings FROM endpoints
+			WHERE policy IS NOT NULL OR judged_by <> '' GROUP BY 1
 		UNION ALL SELECT policy, 0, count(*) FROM holdings GROUP BY policy) AS uses GROUP BY policy`).Scan(&rows).Error
 	out := map[string]PolicyUse{}
 	for _, r := range rows {

@@ -1,0 +1,70 @@
+package acceptance
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestQuestionsLeaveTheRecordAlone saves policies, assigns them and asks
+// what-ifs, as a user does with the client.
+func TestQuestionsLeaveTheRecordAlone(t *testing.T) {
+	t.Parallel()
+	d := serve(t, dataDirectory(t), "--handshake-timeout", "5s")
+	policyFile := func(name, text string) string {
+		path := filepath.Join(t.TempDir(), name)
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+		return path
+	}
+	misspelt := policyFile("misspelt.yaml", "name: mild\ninherits: open-web\nseverites: {time.expired: note}\n")
+	mild := policyFile("mild.yaml", "name: mild\ninherits: open-web\nseverities: {time.expired: note}\n")
+	ten := policyFile("quay.pem", readEstate(t, "tides-fullchain.pem"))
+	const tides, cranes = "tides.tarnholm.example", "cranes.tarnholm.example"
+
+	steps := []struct {
+		name   string
+		call   []string
+		status int
+		stdout string
+		stderr string
+	}{
+		{"an estate", []string{"estate", "import", estate.EstateFile}, 0, "110 endpoints added", ""},
+		{"the record", []string{"run", tides, cranes, "--follow"}, 1, "1 faulty", ""},
+		{"run asks no questions", []string{"run", tides, "--at", "+2y"}, 2, "", "unknown flag: --at"},
+		{"nor by another policy", []string{"run", tides, "--policy", "strict"}, 2, "", "unknown flag: --policy"},
+		{"in two years", []string{"what-if", tides, "--at", "+104w"}, 1, "+ time.expired  fault", ""},
+		{"and nothing counts", []string{"what-if", tides, "--at", "+104w", "--fail-from", "never"}, 0, "+ time.expired", ""},
+		{"the record is as it was", []string{"estate", "list", "--search", "tides"}, 0, "· sound", ""},
+		{"a policy that is misspelt", []string{"what-if", "--policy", misspelt}, 2, "", `misspelt.yaml:3: the key "severites" is not known; "severities" may be meant`},
+		{"a policy from a file", []string{"what-if", cranes, "--policy", mild}, 0, "- time.expired  fault", ""},
+		{"they are kept", []string{"what-if", "list"}, 0, "by the policy mild", ""},
+		{"and shown again", []string{"what-if", "show", "3"}, 0, "- time.expired  fault", ""},
+		{"a policy is saved", []string{"policy", "save", mild}, 0, "mild", ""},
+		{"one is not", []string{"policy", "save", misspelt}, 2, "", "misspelt.yaml:3:"},
+		{"assigned to an endpoint", []string{"estate", "change", cranes, "--policy", "mild"}, 0, "", ""},
+		{"it counts", []string{"run", cranes, "--follow"}, 0, "1 sound", ""},
+		{"and is in use", []string{"policy", "remove", "mild"}, 2, "", "assigned"},
+		{"a holding", []string{"audit", ten, "--fail-from", "never", "--send", "--holding", "quay"}, 0, "", `as the holding "quay"`},
+		{"has a policy of its own", []string{"holding", "change", "quay", "--policy", "strict"}, 0, "changed quay; by the policy strict", ""},
+		{"which is shown", []string{"holding", "list"}, 0, "strict", ""},
+		{"an unknown one", []string{"holding", "change", "quay", "--policy", "stric"}, 2, "", "stric"},
+		{"a what-if goes", []string{"what-if", "remove", "3"}, 0, "", ""},
+		{"and is gone", []string{"what-if", "show", "3"}, 3, "", ""},
+	}
+	for _, s := range steps {
+		o := nurvik(t, append(s.call, "--server", d.address)...)
+		assert.Equal(t, s.status, o.status, "%s: %s%s", s.name, o.stdout, o.stderr)
+		assert.Contains(t, o.stdout, s.stdout, s.name)
+		assert.Contains(t, o.stderr, s.stderr, s.name)
+	}
+}
+
+func readEstate(t *testing.T, name string) string {
+	t.Helper()
+	data, err := os.ReadFile(filepath.Join(estate.Files, name))
+	require.NoError(t, err)
+	return string(data)
+}
