@@ -58,23 +58,21 @@ func TestRemediesRepair(t *testing.T) {
 	}
 	for _, s := range servers {
 		t.Run(s.name, func(t *testing.T) {
-			before := codesOf(t, s.run(s.bad), s.scheme)
+			before := findingsOf(t, s.run(s.bad), s.scheme)
 			for _, code := range s.codes {
 				require.Contains(t, before, code, "the careless configuration shows it")
-				e, err := judge.Explain(code)
-				require.NoError(t, err)
-				line := lineFor(e, s.name)
+				line := lineFor(before[code].Edits, s.name)
 				require.NotEmpty(t, line)
 				line = strings.TrimSuffix(strings.TrimPrefix(line, "ssl = { "), " }") // Prosody's stand in a table
-				assert.NotContains(t, codesOf(t, s.run(mended(s.bad, line)), s.scheme), code, line)
+				assert.NotContains(t, findingsOf(t, s.run(mended(s.bad, line)), s.scheme), code, line)
 			}
 		})
 	}
 }
 
-// lineFor is the line of an entry for a server.
-func lineFor(e judge.Entry, server string) string {
-	for _, edit := range e.Edits {
+// lineFor is the line of a remedy for a server.
+func lineFor(edits []judge.Edit, server string) string {
+	for _, edit := range edits {
 		if edit.Server == server {
 			return edit.Line
 		}
@@ -99,16 +97,16 @@ func mended(bad, line string) string {
 	return strings.Join(append(out, line), "\n")
 }
 
-// codesOf are the codes that a visit and its judgement lead to.
-func codesOf(t *testing.T, address netip.AddrPort, scheme string) []string {
+// findingsOf are the findings that a visit and its judgement lead to, by code.
+func findingsOf(t *testing.T, address netip.AddrPort, scheme string) map[string]judge.Finding {
 	t.Helper()
 	o := visit(t, address, scheme)
 	p, err := policy.Builtin(policy.Default)
 	require.NoError(t, err)
 	j := judge.Endpoint(facts.Endpoint{Schema: facts.Schema, Endpoint: scheme + "://" + host, Observations: []facts.Observation{o}}, judge.Context{Policy: p, Trust: []*trust.Store{trust.New("none", nil)}, At: time.Now()})
-	var out []string
+	out := map[string]judge.Finding{}
 	for _, f := range j.Findings {
-		out = append(out, f.Code)
+		out[f.Code] = f
 	}
 	return out
 }

@@ -53,7 +53,7 @@ func TestSlapd(t *testing.T) {
 	t.Run("the catalogue's line for suites", func(t *testing.T) {
 		e, err := judge.Explain("suite.weak-cipher")
 		require.NoError(t, err)
-		o := visit(t, slapd(t, e.Settings["slapd"]+"\n#%s"), "ldap")
+		o := visit(t, slapd(t, lineFor(e.Edits, "slapd")+"\n#%s"), "ldap")
 		assert.Equal(t, []string{"TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384", "TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256", "TLS_ECDHE_ECDSA_WITH_CHACHA20_POLY1305_SHA256"}, versionOf(o, "TLS 1.2").Suites)
 	})
 	t.Run("client certificates", func(t *testing.T) {

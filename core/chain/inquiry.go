@@ -182,7 +182,7 @@ func (q *Inquirer) askLists(ctx context.Context, c, issuer *pki.Certificate, nea
 // list fetches the list of one distribution point from the first of its
 // addresses that gives one.
 func (q *Inquirer) list(ctx context.Context, point pki.DistributionPoint, now time.Time) (list *pki.RevocationList, place string, err error) {
-	err = fmt.Errorf("the list is published in no way that is known here")
+	err = fmt.Errorf("the CRL is published in no way that is supported here")
 	for _, name := range point.FullName {
 		if name.Kind != pki.NameURI {
 			continue

@@ -210,7 +210,7 @@ func TestFetchIssuers(t *testing.T) {
 		{"a set in PKCS#7", map[string][]byte{at("lower"): set}, "Lower", []string{"Root", "Lower"}, ""},
 		{"in PEM", map[string][]byte{at("lower"): []byte(parse(t, lower.DER).PEM())}, "Lower", []string{"Lower"}, ""},
 		{"one that is missing", map[string][]byte{at("lower"): lower.DER}, "", []string{"Lower"}, "nothing listens there"},
-		{"another's certificate", map[string][]byte{at("lower"): root.DER}, "", []string{"Root"}, "has not issued tides.tarnholm.example"},
+		{"another's certificate", map[string][]byte{at("lower"): root.DER}, "", []string{"Root"}, "did not issue tides.tarnholm.example"},
 		{"nonsense", map[string][]byte{at("lower"): []byte("<html>")}, "", nil, "neither a certificate nor a set"},
 	}
 	for _, tt := range tests {

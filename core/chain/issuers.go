@@ -72,7 +72,7 @@ func certificatesIn(data []byte) ([][]byte, error) {
 	}
 	set, err := pki.ParseCertificateSet(data)
 	if err != nil || len(set.Certificates) == 0 {
-		return nil, fmt.Errorf("what lies there is neither a certificate nor a set of them")
+		return nil, fmt.Errorf("what is there is neither a certificate nor a set of them")
 	}
 	return set.Certificates[:min(len(set.Certificates), 20)], nil
 }

@@ -221,7 +221,7 @@ func (l Lists) usable(list *pki.RevocationList, c, issuer *pki.Certificate, abov
 	}
 	if !signed {
 		out.BadSignature = true
-		return problem("no certificate known here has signed the list of %s", list.Issuer.Label())
+		return problem("no certificate known here has signed the CRL of %s", list.Issuer.Label())
 	}
 	return false
 }

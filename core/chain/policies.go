@@ -57,7 +57,7 @@ func policyFailure(path []*pki.Certificate, in PolicyInputs) []Failure {
 		}
 		for _, m := range c.PolicyMappings {
 			if m.Issuer == pki.AnyPolicy || m.Subject == pki.AnyPolicy {
-				return []Failure{{PolicyNotAllowed, c, "it maps the policy that stands for all"}}
+				return []Failure{{PolicyNotAllowed, c, "it maps the policy anyPolicy"}}
 			}
 		}
 		s.mapPolicies(c)

@@ -264,7 +264,7 @@ func (s *search) step(p Path, next candidate) (Path, bool) {
 // authorityFailures checks that the issuer may certify what lies below it.
 func authorityFailures(issuer *pki.Certificate, below []*pki.Certificate) []Failure {
 	if !issuer.IsCA() {
-		return []Failure{{NotAuthority, issuer, "basic constraints do not make it an authority"}}
+		return []Failure{{NotAuthority, issuer, "its basic constraints do not make it a CA"}}
 	}
 	if issuer.HasKeyUsage && issuer.KeyUsage&pki.UsageCertificateSigning == 0 {
 		return []Failure{{NotAuthority, issuer, "its key usage does not include certificate signing"}}

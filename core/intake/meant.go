@@ -41,6 +41,9 @@ func worthTelling(f *facts.File) bool {
 	if meant(f.Path) {
 		return len(f.Items)+len(f.Defects) > 0
 	}
+	if slices.ContainsFunc(f.Defects, func(d facts.Defect) bool { return d.Reason.Code == facts.NestedTooDeep }) {
+		return true // it may hold anything, and nobody has looked
+	}
 	if recognised {
 		f.Defects = slices.DeleteFunc(f.Defects, func(d facts.Defect) bool { return !ofMaterial(f, d) })
 	}

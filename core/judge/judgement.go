@@ -188,8 +188,8 @@ func viewOf(b *bundle, p chain.Path) PathView {
 var failureWords = map[chain.Reason]string{
 	chain.BadSignature: "the signature of %s is wrong: it was %s", chain.NotAuthority: "%s is no CA: %s",
 	chain.PathLength: "%s has more intermediates below it than it allows: %s", chain.UnknownCritical: "%s has a critical extension that clients do not know: %s",
-	chain.Unverifiable: "the signature of %s cannot be checked here: %s", chain.NameNotAllowed: "%s is outside of what its issuer may certify: %s",
-	chain.UsageNotAllowed: "%s is not meant for this use: %s", chain.PolicyNotAllowed: "%s is valid under no policy that is required: %s",
+	chain.Unverifiable: "the signature of %s cannot be checked here: %s", chain.NameNotAllowed: "%s is not allowed by its issuer's name constraints: %s",
+	chain.UsageNotAllowed: "%s is not meant for this use: %s", chain.PolicyNotAllowed: "%s is valid under no certificate policy that the path requires: %s",
 	chain.IsRevoked: "%s is revoked, %s",
 }
 

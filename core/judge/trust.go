@@ -34,9 +34,9 @@ func trustNoAnchor(b *bundle) []Finding {
 // trustPathFailures tells what an issuer on the best path does not allow.
 func trustPathFailures(b *bundle) []Finding {
 	return pathFailures(b, map[chain.Reason][2]string{
-		chain.NameNotAllowed:   {"trust.name-constraint", "%s is outside of what its issuer may certify: %s."},
+		chain.NameNotAllowed:   {"trust.name-constraint", "%s is not allowed by its issuer's name constraints: %s."},
 		chain.UsageNotAllowed:  {"trust.usage", "%s is not meant for this use: %s."},
-		chain.PolicyNotAllowed: {"trust.policy", "%s is valid under no policy that is required: %s."},
+		chain.PolicyNotAllowed: {"trust.policy", "%s is valid under no certificate policy that the path requires: %s."},
 	})
 }
 

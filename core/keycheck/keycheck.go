@@ -54,7 +54,7 @@ func Weaknesses(k pki.PublicKey) []Finding {
 		return out
 	}
 	if k.N.Bit(0) == 1 && closePrimes(k.N) {
-		add(ClosePrimes, "its two primes lie so close together that Fermat's method finds them at once")
+		add(ClosePrimes, "its two primes are so close together that Fermat's method finds them at once")
 	}
 	if structured(k.N) {
 		add(Structured, "its modulus carries the fingerprint of a faulty key generator (CVE-2017-15361), and can be factored")

@@ -59,7 +59,7 @@ func (l Limits) Check() error {
 		"host-connections-at-once": l.HostAtOnce < 0, "host-connections-per-second": l.HostPerSecond < 0, "connection-bytes": l.Bytes < 0, "connection-records": l.Records < 0,
 	} {
 		if negative {
-			return fmt.Errorf("the limit %s must be more than nothing", name)
+			return fmt.Errorf("the limit %s must be positive", name)
 		}
 	}
 	return nil

@@ -228,7 +228,7 @@ func (d *decoder) basicConstraints(x Extension, c *Certificate) {
 			b.PathLength = &n
 		}
 		if !b.CA {
-			d.note(el.full, field, "RFC 5280 section 4.2.1.9", "a path length is given for a subject that is no authority")
+			d.note(el.full, field, "RFC 5280 section 4.2.1.9", "a path length is given for a subject that is no CA")
 		}
 	}
 	d.finish(s, field)

@@ -29,10 +29,10 @@ func (a *app) chainCommand() *cobra.Command {
 		Use:     "chain PATH|ENDPOINT...",
 		GroupID: "alone",
 		Short:   "Show order, completeness and every path of a chain, for each trust store",
-		Long: `Draws the chain as it was given or served beside the right one, with what is missing,
-and every path to the trust stores named, with the day on which it breaks or the
-first reason why it is not valid. Files named together are one heap, in the order
-of the call. With --write the repaired bundle is written.
+		Long: `Draws the chain as given beside the chain as it should be, with what is missing, and
+every path to the trust stores named, with the day it breaks or the first reason why
+it is not valid. Files named together are read as one set, in the
+order given. With --write the repaired bundle is written.
 
 Status 1 when no valid path leads to one of the stores (to each --audience), a
 --name is not covered, or a finding is at or above --fail-from.

@@ -51,8 +51,8 @@ func (a *app) estateList(server *string) *cobra.Command {
 		}),
 	}
 	a.addOutput(cmd)
-	cmd.Flags().StringVar(&filter.Search, "search", "", "only those with this `TEXT` in target, issuer or a label")
-	cmd.Flags().StringVar(&filter.Verdict, "verdict", "", "only those of this `VERDICT`: sound, at-risk, faulty or unreachable")
+	cmd.Flags().StringVar(&filter.Search, "search", "", "show only those with this `TEXT` in target, issuer or a label")
+	cmd.Flags().StringVar(&filter.Verdict, "verdict", "", "show only those of this `VERDICT`: sound, at-risk, faulty or unreachable")
 	cmd.Flags().StringVar(&filter.Sort, "sort", "target", "order by this `COLUMN`: target, verdict, not_after or issuer")
 	return cmd
 }
@@ -97,15 +97,15 @@ func worst(codes []string) string {
 
 func (f *settingsFlags) add(cmd *cobra.Command) {
 	flags := cmd.Flags()
-	flags.StringArrayVar(&f.Names, "name", nil, "`NAME` that must be covered; repeat for more")
+	flags.StringArrayVar(&f.Names, "name", nil, "require the certificate to cover `NAME`; repeat for more")
 	flags.StringArrayVar(&f.VisitAt, "visit-at", nil, "visit this `ADDRESS[:PORT]` instead of the name's; repeat for more")
-	flags.Uint16Var(&f.HTTPPort, "http-port", 0, "`PORT` on which plain HTTP is looked for (default 80 beside 443)")
-	flags.BoolVar(&f.Authenticated, "authenticated", false, "clients verify certificates, even on port 25")
+	flags.Uint16Var(&f.HTTPPort, "http-port", 0, "look for plain HTTP on this `PORT` (default 80 for an endpoint on 443)")
+	flags.BoolVar(&f.Authenticated, "authenticated", false, "say that clients verify certificates, even on port 25")
 	flags.StringVar(&f.Policy, "policy", "", "judge by this `POLICY` of the service")
-	flags.StringVar(&f.ServerName, "server-name", "", "`NAME` to send in the handshake instead of the first name")
-	flags.StringArrayVar(&f.Trust, "trust", nil, "trust `STORE` of the service; repeat for alternatives")
-	flags.StringArrayVar(&f.Audiences, "audience", nil, "trust `STORE` that must accept; repeat for more")
-	flags.StringArrayVar(&f.labels, "label", nil, "`KEY=VALUE`; repeat for more")
+	flags.StringVar(&f.ServerName, "server-name", "", "send `NAME` as SNI instead of the first name")
+	flags.StringArrayVar(&f.Trust, "trust", nil, "accept with this trust `STORE` of the service; repeat for alternatives")
+	flags.StringArrayVar(&f.Audiences, "audience", nil, "require this trust `STORE` to accept; repeat for more")
+	flags.StringArrayVar(&f.labels, "label", nil, "label the endpoint with `KEY=VALUE`; repeat for more")
 }
 
 // settle checks the endpoint and reads the labels.
@@ -152,7 +152,7 @@ func (a *app) estateAdd(server *string) *cobra.Command {
 func (a *app) estateChange(server *string) *cobra.Command {
 	f := &settingsFlags{}
 	cmd := &cobra.Command{
-		Use: "change ENDPOINT", Short: "Change what is set of an endpoint; what is not named stays", Args: cobra.ExactArgs(1),
+		Use: "change ENDPOINT", Short: "Change settings of an endpoint; what is not named stays", Args: cobra.ExactArgs(1),
 		Example: "  nurvik estate change pilots.tarnholm.example --trust inner\n  nurvik estate change pilots.tarnholm.example --visit-at=",
 	}
 	cmd.RunE = a.remote(server, func(ctx context.Context, c *client.Client, args []string) error {
@@ -231,7 +231,7 @@ func (a *app) remove(ctx context.Context, c *client.Client, target string) error
 func (a *app) estateImport(server *string) *cobra.Command {
 	var replace bool
 	cmd := &cobra.Command{
-		Use: "import FILE", Short: "Take in an estate file with its trust stores, all of it or nothing", Args: cobra.ExactArgs(1),
+		Use: "import FILE", Short: "Import an estate file with its trust stores and policies, all of it or nothing", Args: cobra.ExactArgs(1),
 		Example: "  nurvik estate import estate.yaml\n  nurvik estate import --replace estate.yaml",
 		RunE: a.remote(server, func(ctx context.Context, c *client.Client, args []string) error {
 			e, err := estatefile.Read(args[0])

@@ -45,12 +45,12 @@ func (a *app) findingsCommand() *cobra.Command {
 	}
 	addServer(cmd, &server)
 	a.addOutput(cmd)
-	cmd.Flags().StringVar(&target, "endpoint", "", "only those of this `ENDPOINT`")
-	cmd.Flags().StringVar(&filter.Code, "code", "", "only those of this `CODE`")
-	cmd.Flags().StringVar(&filter.Severity, "severity", "", "only those of this `SEVERITY`: fault, risk, note or none")
-	cmd.Flags().StringVar(&filter.State, "state", "", "only those in this `STATE`: new, standing, back or gone (default all but gone)")
-	cmd.Flags().StringVar(&filter.Waived, "waived", "", "only those that are waived or not, `YES|NO` (default both)")
-	cmd.Flags().StringVar(&filter.Search, "search", "", "only those with this `TEXT` in endpoint, path or message")
+	cmd.Flags().StringVar(&target, "endpoint", "", "show only those of this `ENDPOINT`")
+	cmd.Flags().StringVar(&filter.Code, "code", "", "show only those of this `CODE`")
+	cmd.Flags().StringVar(&filter.Severity, "severity", "", "show only those of this `SEVERITY`: fault, risk, note or none")
+	cmd.Flags().StringVar(&filter.State, "state", "", "show only those in this `STATE`: new, standing, back or gone (default all but gone)")
+	cmd.Flags().StringVar(&filter.Waived, "waived", "", "show only those that are waived or not, `YES|NO` (default both)")
+	cmd.Flags().StringVar(&filter.Search, "search", "", "show only those with this `TEXT` in endpoint, path or message")
 	return cmd
 }
 

@@ -89,7 +89,7 @@ func (a *app) holdingChange(server *string) *cobra.Command {
 	var policyName string
 	var trusted, audiences []string
 	cmd := &cobra.Command{
-		Use: "change NAME", Short: "Change by what a holding is judged; what is not named stays", Args: cobra.ExactArgs(1),
+		Use: "change NAME", Short: "Change how a holding is judged; what is not named stays", Args: cobra.ExactArgs(1),
 		Example: "  nurvik holding change quay --policy internal --trust inner",
 	}
 	cmd.RunE = a.remote(server, func(ctx context.Context, c *client.Client, args []string) error {
@@ -121,7 +121,7 @@ func (a *app) holdingChange(server *string) *cobra.Command {
 	})
 	a.addOutput(cmd)
 	cmd.Flags().StringVar(&policyName, "policy", "", "judge by this `POLICY` of the service")
-	cmd.Flags().StringArrayVar(&trusted, "trust", nil, "accept with this trust `STORE` of the service; repeat for alternatives")
+	cmd.Flags().StringArrayVar(&trusted, "trust", nil, "accept with this accept with this trust `STORE` of the service; repeat for alternatives")
 	cmd.Flags().StringArrayVar(&audiences, "audience", nil, "require this trust `STORE` to accept; repeat for more")
 	return cmd
 }

@@ -15,7 +15,7 @@ func (a *app) identifyCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:     "identify PATH...",
 		GroupID: "alone",
-		Short:   "Say what every file holds",
+		Short:   "Say what is in files: certificates, keys, certificate requests (CSR) and more",
 		Long: `Reads files, directories, archives or standard input (-) and says of each thing in
 them what it is, whose, for which names, until when, with which key and from whom.
 

@@ -27,14 +27,14 @@ type materialFlags struct {
 }
 
 func (a *app) addMaterial(cmd *cobra.Command, f *materialFlags) {
-	cmd.Flags().StringArrayVar(&f.passwordFiles, "password-file", nil, "`FILE` of passwords for keys and keystores, one a line; repeat for more. NURVIK_PASSWORD is tried too")
+	cmd.Flags().StringArrayVar(&f.passwordFiles, "password-file", nil, "read passwords for keys and keystores from `FILE`, one per line; repeat for more. NURVIK_PASSWORD is tried too")
 }
 
 // sharedFlag leaves out the search for shared prime factors.
 type sharedFlag struct{ out bool }
 
 func (s *sharedFlag) add(cmd *cobra.Command) {
-	cmd.Flags().BoolVar(&s.out, "no-shared-primes", false, "leave out the search for prime factors that RSA keys share")
+	cmd.Flags().BoolVar(&s.out, "no-shared-primes", false, "do not search for prime factors that RSA keys share")
 }
 
 // step is nil when the search is left out.
@@ -54,8 +54,8 @@ type askingFlags struct {
 func (f *askingFlags) add(cmd *cobra.Command) {
 	flags := cmd.Flags()
 	flags.BoolVar(&f.none, "no-revocation", false, "do not ask issuers about revocation")
-	flags.BoolVar(&f.issuers, "fetch", false, "fetch issuers' certificates that a chain lacks, from where the certificates say")
-	flags.StringArrayVar(&f.networks, "allow-network", nil, "`NETWORK` such as 10.0.0.0/8 in which issuers may be asked, beside public addresses; repeat for more")
+	flags.BoolVar(&f.issuers, "fetch", false, "fetch missing intermediates from the URLs in the certificates")
+	flags.StringArrayVar(&f.networks, "allow-network", nil, "also ask issuers in this `NETWORK`, such as 10.0.0.0/8; public addresses are always allowed; repeat for more")
 }
 
 // passwords collects what is to be tried, in the order of the call.

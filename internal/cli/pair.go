@@ -27,7 +27,7 @@ func (a *app) pairCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:     "pair PATH... | pair --key FILE --certificate FILE",
 		GroupID: "alone",
-		Short:   "Say which keys, requests and certificates belong together",
+		Short:   "Say which private keys, certificate requests (CSR) and certificates belong together",
 		Long: `Reads files, directories, archives or standard input (-) and groups what is in them
 by key. It shows what is left over, which sets for the same names followed one
 another, and what is wrong: keys that do not fit, old sets, copies, exposed keys.
@@ -63,8 +63,8 @@ status 0 they do, 1 they do not, 3 that could not be found out.`,
 	a.addMaterial(cmd, &f.material)
 	f.shared.add(cmd)
 	flags := cmd.Flags()
-	flags.StringVar(&f.key, "key", "", "`FILE` with a private key, for the single question")
-	flags.StringVar(&f.certificate, "certificate", "", "`FILE` with the certificate or request, for the single question")
+	flags.StringVar(&f.key, "key", "", "compare the private key in `FILE` with the --certificate")
+	flags.StringVar(&f.certificate, "certificate", "", "compare the certificate or request in `FILE` with the --key")
 	flags.StringVar(&f.at, "at", "", atHelp)
 	flags.StringVar(&f.policy, "policy", "", "judge by this `POLICY`, built in or a file (default "+policy.Default+")")
 	flags.StringVar(&f.failFrom, "fail-from", "fault", failFromHelp+": fault, risk, note or never")

@@ -83,7 +83,7 @@ func (a *app) policyShow(server *string) *cobra.Command {
 
 func (a *app) policySave(server *string) *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "save FILE", Short: "Keep a policy file as a new version, under the name that is in it", Args: cobra.ExactArgs(1),
+		Use: "save FILE", Short: "Save a policy file as a new version, under the name that is in it", Args: cobra.ExactArgs(1),
 		Example: "  nurvik policy save harbour.yaml",
 		RunE: a.remote(server, func(ctx context.Context, c *client.Client, args []string) error {
 			data, err := os.ReadFile(args[0])

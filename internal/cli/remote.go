@@ -13,7 +13,7 @@ import (
 const DefaultServer = "http://127.0.0.1:8410"
 
 func addServer(cmd *cobra.Command, server *string) {
-	cmd.PersistentFlags().StringVar(server, "server", DefaultServer, "address of the service, `URL`; the token is read from NURVIK_TOKEN or the configuration file")
+	cmd.PersistentFlags().StringVar(server, "server", DefaultServer, "use the service at this `URL`; the token is read from NURVIK_TOKEN or the configuration file")
 }
 
 // connect makes the client with the token of the configuration.

@@ -136,7 +136,7 @@ or in the configuration file.`,
 		SilenceErrors: true, SilenceUsage: true,
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error { return a.settle(cmd) },
 	}
-	root.PersistentFlags().StringVar(&a.configFile, "config", settings.DefaultFile("nurvik"), "configuration `FILE`")
+	root.PersistentFlags().StringVar(&a.configFile, "config", settings.DefaultFile("nurvik"), "read the configuration from `FILE`")
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return usage(fmt.Errorf("%w; see %q", err, cmd.CommandPath()+" --help"))
 	})

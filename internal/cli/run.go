@@ -21,8 +21,9 @@ func (a *app) runCommand() *cobra.Command {
 		GroupID: "service",
 		Short:   "Start an audit of the whole estate or of some endpoints, and follow it",
 		Long: `Starts an audit on the service: visits, judged as of now by the policies that are
-assigned to the endpoints. To ask what would be otherwise, see "nurvik what-if". With --follow the call waits until it has ended;
-Ctrl-C then leaves the audit running and says how to follow or cancel it.`,
+assigned to the endpoints. For other times and policies see "nurvik what-if". With
+--follow the call waits until it has ended; Ctrl-C then leaves the audit running and
+says how to follow or cancel it.`,
 		Example: `  nurvik run --follow
   nurvik run tides.tarnholm.example pilots.tarnholm.example
   nurvik run follow 7

@@ -23,10 +23,10 @@ func (a *app) whatIfCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:     "what-if [ENDPOINT...]",
 		GroupID: "service",
-		Short:   "Judge what is known otherwise: at another time, by another policy, without a root",
-		Long: `Judges what the service observed last at another time, by another policy, or as if
-a root were not trusted, and shows what would appear and what would go. Nothing is
-visited, and the record stays as it is. The answer is kept as a report of its own.
+		Short:   "Ask what would be wrong at another time, by another policy, or without a root",
+		Long: `Judges the service's last observations as of another time, by another policy, or as
+if a root were not trusted, and shows which findings would appear and which would go.
+Nothing is visited, and the record stays as it is. The answer is kept as a report.
 
 Status 1 when a finding at or above --fail-from would appear.`,
 		Example: `  nurvik what-if --at 2027-03-15

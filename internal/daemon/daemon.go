@@ -62,9 +62,9 @@ func (a *app) root() *cobra.Command {
 		},
 	}
 	flags := root.PersistentFlags()
-	flags.StringVar(&a.configFile, "config", settings.DefaultFile("nurvikd"), "configuration `FILE`")
-	flags.StringVar(&a.logLevel, "log-level", "info", "least `LEVEL` that is logged: debug, info, warn or error")
-	flags.StringVar(&a.logForm, "log-form", "text", "`FORM` of the log: text or json")
+	flags.StringVar(&a.configFile, "config", settings.DefaultFile("nurvikd"), "read the configuration from `FILE`")
+	flags.StringVar(&a.logLevel, "log-level", "info", "log from this `LEVEL` on: debug, info, warn or error")
+	flags.StringVar(&a.logForm, "log-form", "text", "write the log in this `FORM`: text or json")
 	root.AddCommand(a.serveCommand(), a.demoCommand(), a.openAPICommand(), a.versionCommand())
 	return root
 }
@@ -102,19 +102,19 @@ func (a *app) log() (*slog.Logger, error) {
 // serviceFlags are the flags that decide how the service runs.
 func serviceFlags(cmd *cobra.Command, c *service.Config) {
 	flags := cmd.Flags()
-	flags.StringVar(&c.Listen, "listen", "127.0.0.1:8410", "loopback `ADDRESS:PORT` to listen on")
-	flags.StringVar(&c.Data, "data", "", "data `DIRECTORY` of the private database (default "+dataDirectory()+")")
-	flags.StringVar(&c.Database, "database", "", "`URL` of a PostgreSQL database to use instead of a private one")
-	flags.StringVar(&c.PostgresBin, "postgres-bin", "", "`DIRECTORY` of PostgreSQL's programs (default Debian's newest)")
-	flags.StringVar(&c.Instance, "instance", "", "`NAME` of this process among those on one database (default the host's name)")
-	flags.StringArrayVar(&c.PublicHosts, "public-host", nil, "further host `NAME` under which the service is reached; repeat for more")
-	flags.StringVar(&c.Resolver.Address, "resolver", "", "name server `ADDRESS[:PORT]` to ask instead of the system's, for CAA and TLSA records too")
-	flags.BoolVar(&c.Resolver.Validates, "resolver-validates", false, "the name server validates DNSSEC, and the way to it can be trusted: its TLSA records count")
+	flags.StringVar(&c.Listen, "listen", "127.0.0.1:8410", "listen on this loopback `ADDRESS:PORT`")
+	flags.StringVar(&c.Data, "data", "", "keep the private database in this `DIRECTORY` (default "+dataDirectory()+")")
+	flags.StringVar(&c.Database, "database", "", "use the PostgreSQL database at this `URL` instead of a private one")
+	flags.StringVar(&c.PostgresBin, "postgres-bin", "", "find PostgreSQL's programs in this `DIRECTORY` (default Debian's newest)")
+	flags.StringVar(&c.Instance, "instance", "", "call this process `NAME` among those on one database (default the host's name)")
+	flags.StringArrayVar(&c.PublicHosts, "public-host", nil, "accept requests for this host `NAME` too; repeat for more")
+	flags.StringVar(&c.Resolver.Address, "resolver", "", "ask the DNS server at `ADDRESS[:PORT]` instead of the system's, for CAA and TLSA records too")
+	flags.BoolVar(&c.Resolver.Validates, "resolver-validates", false, "trust the DNS server to validate DNSSEC, so that TLSA records count")
 	flags.BoolVar(&c.Silent, "no-revocation", false, "do not ask issuers about revocation")
-	flags.BoolVar(&c.Issuers, "fetch", false, "fetch issuers' certificates that chains lack, from where the certificates say")
-	flags.StringArrayVar(&c.Networks, "allow-network", nil, "`NETWORK` such as 10.0.0.0/8 in which issuers may be asked, beside public addresses; repeat for more")
-	flags.StringVar(&c.Effort, "effort", string(facts.Normal), "how much each visit asks, `EFFORT`: quick, normal or full")
-	flags.IntVar(&c.Visits, "visits", 50, "visits under way at once, `N`")
+	flags.BoolVar(&c.Issuers, "fetch", false, "fetch missing intermediates from the URLs in the certificates")
+	flags.StringArrayVar(&c.Networks, "allow-network", nil, "also ask issuers in this `NETWORK`, such as 10.0.0.0/8; public addresses are always allowed; repeat for more")
+	flags.StringVar(&c.Effort, "effort", string(facts.Normal), "set how much each visit asks, `EFFORT`: quick, normal or full")
+	flags.IntVar(&c.Visits, "visits", 50, "visit at most `N` endpoints at once")
 	settings.AddLimits(flags, &c.Limits)
 	flags.BoolVar(&c.UnsafeDisk, "unsafe-disk", false, "do not wait for the disk; for tests only")
 	_ = flags.MarkHidden("unsafe-disk")
@@ -140,7 +140,7 @@ func (a *app) serveCommand() *cobra.Command {
 	c := service.Config{Console: console.Files()}
 	cmd := &cobra.Command{
 		Use:   "serve",
-		Short: "Serve API and console, and carry out audits",
+		Short: "Serve the API and the console, and run audits",
 		Example: `  nurvikd serve
   nurvikd serve --listen 127.0.0.1:9000 --data /srv/nurvik
   nurvikd serve --database postgres://nurvik@db.tarnholm.example/nurvik`,

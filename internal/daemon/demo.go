@@ -38,7 +38,7 @@ func (a *app) demoCommand() *cobra.Command {
 	var once bool
 	cmd := &cobra.Command{
 		Use:   "demo",
-		Short: "Start the simulated harbour, database and service, audit, and print the result",
+		Short: "Start a simulated estate, the database and the service, run an audit and print the result",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
 			if !cmd.Flags().Changed("log-level") {
@@ -58,7 +58,7 @@ func (a *app) demoCommand() *cobra.Command {
 	}
 	serviceFlags(cmd, &c)
 	cmd.Flags().Uint16Var(&port, "harbour-port", harbour.DefaultPort, "let the harbour's endpoints listen on this `PORT`; 0 for one that is free")
-	cmd.Flags().BoolVar(&once, "once", false, "end after the result is printed")
+	cmd.Flags().BoolVar(&once, "once", false, "exit after the result is printed")
 	return cmd
 }
 

@@ -59,7 +59,7 @@ func TestParseSaysWhereAndWhat(t *testing.T) {
 		{"bad name", "endpoints:\n  - endpoint: a.example\n    names: ['*.example']\n", "neither a host name nor an address"},
 		{"store without contents", "stores: {inner: {kind: private}}\nendpoints: []\n", "needs either a path or pem"},
 		{"unknown kind", "stores: {inner: {kind: secret, path: a}}\nendpoints: []\n", "public, private and rehearsal"},
-		{"a limit below nothing", "limits: {connection-bytes: -1}\nendpoints: []\n", "the limit connection-bytes must be more than nothing"},
+		{"a limit below nothing", "limits: {connection-bytes: -1}\nendpoints: []\n", "the limit connection-bytes must be positive"},
 		{"a limit that is not known", "limits: {connection-byte: 1}\nendpoints: []\n", "\"connection-bytes\" may be meant"},
 		{"a scheme that is not known", "endpoints:\n  - endpoint: gopher://post.example\n", "is not known"},
 	}

@@ -84,7 +84,7 @@ func (d *drawing) chain(a *ChainAnswer) {
 // placeWords say how a certificate stands; the mark is the first character.
 var placeWords = map[chain.Place]string{
 	chain.InPlace: "●", chain.OutOfOrder: "◆ out of order", chain.Missing: "+ missing, to be added", chain.AnchorSent: "○ a root, need not be sent",
-	chain.AnchorHeld: "▲ the anchor, in the trust store", chain.NotOnPath: "○ not on the path",
+	chain.AnchorHeld: "▲ the root, in the trust store", chain.NotOnPath: "○ not on the path",
 }
 
 // column draws one side: three lines a certificate, a line between those that follow each other.
