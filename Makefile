@@ -39,6 +39,7 @@ check-console: console/node_modules/.package-lock.json console/src/api/schema.d.
 # Formatting, vet, staticcheck and the types of the console.
 lint: console/node_modules/.package-lock.json console/src/api/schema.d.ts
 	@unformatted=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$unformatted" ] || { echo "not formatted: $$unformatted"; exit 1; }
+	@scripts/columns
 	go vet ./... && go vet -tags servers ./servers
 	go tool staticcheck ./...
 	@$(NPM) run --silent check

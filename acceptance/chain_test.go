@@ -18,7 +18,8 @@ import (
 // chainCall calls "nurvik chain" so that the harbour's issuers can be asked.
 func chainCall(t *testing.T, arguments ...string) outcome {
 	t.Helper()
-	return call(t, "", "nurvik", append([]string{"chain", "--handshake-timeout", "5s", "--allow-network", "127.0.0.0/8"}, arguments...)...)
+	return call(t, "", "nurvik", append([]string{"chain", "--handshake-timeout", "5s", "--allow-network",
+		"127.0.0.0/8"}, arguments...)...)
 }
 
 func anchors(name string) string {
@@ -37,7 +38,8 @@ func TestChain(t *testing.T) {
 	outer, inner, second := anchors("outer"), anchors("inner"), anchors("second")
 	file := func(name string) string { return filepath.Join(estate.Files, name) }
 	endpoint := func(name, address string, more ...string) []string {
-		return append([]string{name + ".tarnholm.example", "--visit-at", fmt.Sprintf("127.30.%s:%d", address, estate.Port)}, more...)
+		return append([]string{name + ".tarnholm.example", "--visit-at",
+			fmt.Sprintf("127.30.%s:%d", address, estate.Port)}, more...)
 	}
 	tests := []struct {
 		name   string
@@ -46,28 +48,50 @@ func TestChain(t *testing.T) {
 		stderr string
 		stdout []string
 	}{
-		{"a good file", []string{file("tides-fullchain.pem"), "--trust", outer}, 0, "", []string{"GIVEN", "▲  Skerry Outer Root", "the root, in the trust store", "✓"}},
-		{"a good endpoint", endpoint("tides", "1.1", "--trust", outer), 0, "", []string{"REVOCATION", "the CRL: good, until"}},
-		{"out of order", []string{file("lighthouse-bundle.pem"), "--trust", outer}, 1, "", []string{"out of order, belongs to place 3", "chain.wrong-order  fault"}},
-		{"out of order, and nothing counts", []string{file("lighthouse-bundle.pem"), "--trust", outer, "--fail-from", "never"}, 0, "", []string{"chain.wrong-order"}},
-		{"incomplete is a no, whatever counts", []string{file("tides.der"), "--trust", outer, "--fail-from", "never"}, 1, "", []string{`No issuer "Skerry Outer Issuing"`}},
-		{"files together are one heap", []string{file("tides.der"), file("outer-authorities.pem"), "--trust", outer}, 0, "", []string{"tides.der and 1 more", "a root, need not be sent"}},
-		{"one store is enough, every audience must", endpoint("fairlead", "3.11", "--trust", outer, "--trust", inner, "--audience", second), 0, "", []string{"one of these", "← Skerry Second Root"}},
-		{"an audience that does not accept", endpoint("fairlead", "3.11", "--trust", outer, "--audience", inner), 1, "", []string{"trust.audience-split", "no       No issuer"}},
-		{"a name that is not covered", []string{file("tides-fullchain.pem"), "--trust", outer, "--name", "ebb.tarnholm.example", "--fail-from", "never"}, 1, "", []string{"name.uncovered"}},
-		{"an older key of the issuer", endpoint("keel", "3.7", "--trust", outer), 1, "", []string{"chain.wrong-sibling  fault", "not on the path"}},
-		{"revoked", endpoint("wreck", "9.2", "--trust", outer), 1, "", []string{"the CRL: revoked since", "revoke.revoked  fault"}},
-		{"revoked, and nobody asked", endpoint("wreck", "9.2", "--trust", outer, "--no-revocation"), 0, "", []string{"✓"}},
-		{"fetched", endpoint("islet", "3.13", "--trust", outer, "--fetch"), 1, "", []string{"+  Skerry Far Issuing", `Lacks "Skerry Far Issuing"`}},
-		{"a network that is not allowed", []string{"chain-of-none.tarnholm.example", "--visit-at", fmt.Sprintf("127.30.9.6:%d", estate.Port), "--trust", outer, "--allow-network", "10.0.0"}, 2, "ADDRESS/BITS", nil},
-		{"in half a year", []string{file("tides-fullchain.pem"), "--trust", outer, "--at", "+200d"}, 1, "", []string{"expired on"}},
-		{"what cannot be computed is no no", endpoint("sextant", "6.3", "--trust", anchors("sextant")), 3, "", []string{"algo.unverifiable"}},
-		{"more paths than anyone looks at", []string{file("maze.pem"), "--trust", outer}, 3, "", []string{"was given up after 2000 checks"}},
+		{"a good file", []string{file("tides-fullchain.pem"), "--trust", outer}, 0, "",
+			[]string{"GIVEN", "▲  Skerry Outer Root", "the root, in the trust store", "✓"}},
+		{"a good endpoint", endpoint("tides", "1.1", "--trust", outer), 0, "",
+			[]string{"REVOCATION", "the CRL: good, until"}},
+		{"out of order", []string{file("lighthouse-bundle.pem"), "--trust", outer}, 1, "",
+			[]string{"out of order, belongs to place 3", "chain.wrong-order  fault"}},
+		{"out of order, and nothing counts", []string{file("lighthouse-bundle.pem"), "--trust", outer, "--fail-from",
+			"never"}, 0, "", []string{"chain.wrong-order"}},
+		{"incomplete is a no, whatever counts", []string{file("tides.der"), "--trust", outer, "--fail-from", "never"},
+			1, "", []string{`No issuer "Skerry Outer Issuing"`}},
+		{"files together are one heap", []string{file("tides.der"), file("outer-authorities.pem"), "--trust", outer}, 0,
+			"", []string{"tides.der and 1 more", "a root, need not be sent"}},
+		{"one store is enough, every audience must", endpoint("fairlead", "3.11", "--trust", outer, "--trust", inner,
+			"--audience", second), 0, "", []string{"one of these", "← Skerry Second Root"}},
+		{"an audience that does not accept", endpoint("fairlead", "3.11", "--trust", outer, "--audience", inner), 1, "",
+			[]string{"trust.audience-split", "no       No issuer"}},
+		{"a name that is not covered", []string{file("tides-fullchain.pem"), "--trust", outer, "--name",
+			"ebb.tarnholm.example", "--fail-from", "never"}, 1, "", []string{"name.uncovered"}},
+		{"an older key of the issuer", endpoint("keel", "3.7", "--trust", outer), 1, "",
+			[]string{"chain.wrong-sibling  fault", "not on the path"}},
+		{"revoked", endpoint("wreck", "9.2", "--trust", outer), 1, "",
+			[]string{"the CRL: revoked since", "revoke.revoked  fault"}},
+		{"revoked, and nobody asked", endpoint("wreck", "9.2", "--trust", outer, "--no-revocation"), 0, "",
+			[]string{"✓"}},
+		{"fetched", endpoint("islet", "3.13", "--trust", outer, "--fetch"), 1, "",
+			[]string{"+  Skerry Far Issuing", `Lacks "Skerry Far Issuing"`}},
+		{"a network that is not allowed", []string{"chain-of-none.tarnholm.example", "--visit-at",
+			fmt.Sprintf("127.30.9.6:%d", estate.Port), "--trust", outer, "--allow-network", "10.0.0"}, 2,
+			"ADDRESS/BITS", nil},
+		{"in half a year", []string{file("tides-fullchain.pem"), "--trust", outer, "--at", "+200d"}, 1, "",
+			[]string{"expired on"}},
+		{"what cannot be computed is no no", endpoint("sextant", "6.3", "--trust", anchors("sextant")), 3, "",
+			[]string{"algo.unverifiable"}},
+		{"more paths than anyone looks at", []string{file("maze.pem"), "--trust", outer}, 3, "",
+			[]string{"was given up after 2000 checks"}},
 		{"unreachable", endpoint("drydock", "8.1", "--trust", outer), 3, "", []string{"not examined"}},
-		{"no certificate in it", []string{filepath.Join(estate.Hosts, "quay/etc/ssl/quay.key"), "--trust", outer}, 3, "", []string{"no certificate is in it"}},
-		{"a store that is not there", []string{file("tides.der"), "--trust", "sky"}, 3, "neither a store nor a file", nil},
-		{"distrust of what nobody knows", []string{file("tides-fullchain.pem"), "--trust", outer, "--distrust", strings.Repeat("ab", 32)}, 2, "has the SHA-256 abab", nil},
-		{"distrust of what is no fingerprint", []string{file("tides-fullchain.pem"), "--distrust", "abc"}, 2, "64 hexadecimal digits", nil},
+		{"no certificate in it", []string{filepath.Join(estate.Hosts, "quay/etc/ssl/quay.key"), "--trust", outer}, 3,
+			"", []string{"no certificate is in it"}},
+		{"a store that is not there", []string{file("tides.der"), "--trust", "sky"}, 3, "neither a store nor a file",
+			nil},
+		{"distrust of what nobody knows", []string{file("tides-fullchain.pem"), "--trust", outer, "--distrust",
+			strings.Repeat("ab", 32)}, 2, "has the SHA-256 abab", nil},
+		{"distrust of what is no fingerprint", []string{file("tides-fullchain.pem"), "--distrust", "abc"}, 2,
+			"64 hexadecimal digits", nil},
 		{"force without write", []string{file("tides-fullchain.pem"), "--force"}, 2, "--force goes with --write", nil},
 		{"nothing named", nil, 2, "requires at least 1 arg", nil},
 	}
@@ -98,7 +122,8 @@ func TestChainWritesTheRepairedBundle(t *testing.T) {
 	after := answer(t, chainCall(t, path, "--trust", outer, "-o", "json"))
 	assert.True(t, after.Trusted && after.Complete)
 	assert.Empty(t, after.Findings)
-	assert.Equal(t, []string{"lighthouse.tarnholm.example", "Skerry Outer Issuing", "Skerry Outer Services", "Skerry Outer Root"}, labelsOf(after.Right))
+	assert.Equal(t, []string{"lighthouse.tarnholm.example", "Skerry Outer Issuing", "Skerry Outer Services",
+		"Skerry Outer Root"}, labelsOf(after.Right))
 
 	require.NoError(t, os.WriteFile(path, []byte("mine"), 0o600))
 	o = chainCall(t, broken, "--trust", outer, "--write", path)
@@ -131,7 +156,8 @@ func labelsOf(links []report.ChainLink) []string {
 }
 
 func TestChainWhatIf(t *testing.T) {
-	call := []string{"fairlead.tarnholm.example", "--visit-at", fmt.Sprintf("127.30.3.11:%d", estate.Port), "--trust", anchors("outer"), "--trust", anchors("second"), "-o", "json"}
+	call := []string{"fairlead.tarnholm.example", "--visit-at", fmt.Sprintf("127.30.3.11:%d", estate.Port), "--trust",
+		anchors("outer"), "--trust", anchors("second"), "-o", "json"}
 	now := answer(t, chainCall(t, call...))
 	require.Len(t, now.Right, 4)
 	root := now.Right[3]
@@ -145,7 +171,10 @@ func TestChainWhatIf(t *testing.T) {
 		trusted[filepath.Base(a.Store)] = a.Trusted
 	}
 	assert.Equal(t, map[string]bool{"outer.pem": false, "second.pem": true}, trusted)
-	assert.True(t, slices.ContainsFunc(without.Paths, func(p report.ChainPath) bool { return p.Valid && p.Ends != nil && p.EndsWith != "" }))
+	assert.True(t, slices.ContainsFunc(without.Paths, func(p report.ChainPath) bool {
+		return p.Valid && p.Ends != nil &&
+			p.EndsWith != ""
+	}))
 }
 
 func TestStoreDifferences(t *testing.T) {

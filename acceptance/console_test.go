@@ -121,8 +121,11 @@ func TestConsole(t *testing.T) {
 
 	t.Run("start an audit and see it through", func(t *testing.T) {
 		b.do(t, chromedp.Click(`[data-test="start-audit"]`), chromedp.WaitVisible(`[data-test="cancel-audit"]`))
-		b.eventually(t, `document.querySelector('.audit-bar').innerText.includes('37 faulty, 23 at risk, 4 unreachable, 46 sound')`, "the audit ends")
-		b.eventually(t, `!document.querySelector('tbody').innerText.includes('not yet judged')`, "the list shows the verdicts by itself")
+		b.eventually(t,
+			`document.querySelector('.audit-bar').innerText.includes('37 faulty, 23 at risk, 4 unreachable, 46 sound')`,
+			"the audit ends")
+		b.eventually(t, `!document.querySelector('tbody').innerText.includes('not yet judged')`,
+			"the list shows the verdicts by itself")
 	})
 
 	t.Run("filter, search and sort", func(t *testing.T) {
@@ -138,18 +141,21 @@ func TestConsole(t *testing.T) {
 		b.eventually(t, rowTexts+`[0].includes('anchorage')`, "by name")
 		b.do(t, chromedp.Click(`[data-test="sort-target"]`))
 		b.eventually(t, rowTexts+`[0].includes('yawl')`, "from the end")
-		b.eventually(t, `document.querySelector('th.target').getAttribute('aria-sort') === 'descending'`, "and told to screen readers")
+		b.eventually(t, `document.querySelector('th.target').getAttribute('aria-sort') === 'descending'`,
+			"and told to screen readers")
 	})
 
 	t.Run("an endpoint's page", func(t *testing.T) {
-		b.do(t, chromedp.Click(`//a[contains(., 'ferries.tarnholm.example')]`), chromedp.WaitVisible(`[data-code="chain.incomplete"]`))
+		b.do(t, chromedp.Click(`//a[contains(., 'ferries.tarnholm.example')]`),
+			chromedp.WaitVisible(`[data-code="chain.incomplete"]`))
 		right, message := b.drawn(t, `[data-test="right"]`), b.text(t, `[data-code="chain.incomplete"]`)
 		assert.NotContains(t, b.drawn(t, `[data-test="served"]`), "Skerry Outer Issuing")
 		assert.Equal(t, 2, strings.Count(right, "missing"))
 		assert.Contains(t, right, "root, in the trust store")
 		assert.Contains(t, message, "Put the certificate file together in this order")
 		assert.Contains(t, message, "The missing certificates, as PEM")
-		assert.Contains(t, b.text(t, `[data-test="audiences"]`), `lacks "Skerry Outer Issuing" and "Skerry Outer Services"`)
+		assert.Contains(t, b.text(t, `[data-test="audiences"]`),
+			`lacks "Skerry Outer Issuing" and "Skerry Outer Services"`)
 		assert.Contains(t, b.text(t, `[data-test="revocation"]`), "the CRL: good")
 		assert.Contains(t, b.text(t, `[data-test="bundle"]`), "The complete bundle, 3 certificates")
 		assert.Contains(t, b.text(t, `[data-version="TLS 1.3"]`), "accepted")
@@ -160,12 +166,17 @@ func TestConsole(t *testing.T) {
 		require.NoError(t, err)
 		fairlead, err := c.FindEndpoint(t.Context(), "fairlead.tarnholm.example:443")
 		require.NoError(t, err)
-		b.do(t, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(d.address+"/endpoints/"+strconv.FormatInt(fairlead.ID, 10)), chromedp.WaitVisible(`[data-lane="1"]`))
+		b.do(t, chromedp.EmulateViewport(1280, 800),
+			chromedp.Navigate(d.address+"/endpoints/"+strconv.FormatInt(fairlead.ID, 10)),
+			chromedp.WaitVisible(`[data-lane="1"]`))
 		assert.Contains(t, b.drawn(t, `[data-test="right"]`), "root, in the trust store second")
 		assert.True(t, evaluate[bool](t, b, `(() => {
-			const boxes = [...document.querySelectorAll('[data-test="served"] > g > rect, [data-test="right"] > g > rect')].map(r => r.getBoundingClientRect())
+			const drawn = '[data-test="served"] > g > rect, [data-test="right"] > g > rect'
+			const boxes = [...document.querySelectorAll(drawn)].map(r => r.getBoundingClientRect())
 			const texts = [...document.querySelectorAll('.drawing svg g g text')]
-			return boxes.length >= 10 && boxes.every(r => r.left >= 0 && r.right <= 1280) && texts.every(x => x.getBoundingClientRect().right <= x.parentNode.querySelector('rect').getBoundingClientRect().right)
+			const end = x => x.getBoundingClientRect().right
+			return boxes.length >= 10 && boxes.every(r => r.left >= 0 && r.right <= 1280) &&
+				texts.every(x => end(x) <= end(x.parentNode.querySelector('rect')))
 		})()`), "every box is in view, and every text in its box")
 	})
 
@@ -174,20 +185,24 @@ func TestConsole(t *testing.T) {
 		require.NoError(t, err)
 		gate, err := c.FindEndpoint(t.Context(), "gate.tarnholm.example:443")
 		require.NoError(t, err)
-		b.do(t, chromedp.Navigate(d.address+"/endpoints/"+strconv.FormatInt(gate.ID, 10)), chromedp.WaitVisible(`[data-verdict="faulty"]`))
+		b.do(t, chromedp.Navigate(d.address+"/endpoints/"+strconv.FormatInt(gate.ID, 10)),
+			chromedp.WaitVisible(`[data-verdict="faulty"]`))
 		changed := gate.EndpointSettings
 		changed.Trust = []string{"inner"}
 		_, err = c.ChangeEndpoint(t.Context(), gate.ID, changed)
 		require.NoError(t, err)
-		b.do(t, chromedp.Click(`[data-test="audit-endpoint"]`), chromedp.WaitVisible(`[data-test="verdict"][data-verdict="sound"]`))
+		b.do(t, chromedp.Click(`[data-test="audit-endpoint"]`),
+			chromedp.WaitVisible(`[data-test="verdict"][data-verdict="sound"]`))
 		b.eventually(t, `document.body.innerText.includes('Nothing is wrong here.')`, "its finding is gone")
 	})
 
 	t.Run("cancel from the page", func(t *testing.T) {
 		c, err := client.New(d.address, "")
 		require.NoError(t, err)
-		b.do(t, chromedp.Click(`[data-test="start-audit"]`), chromedp.WaitVisible(`[data-test="cancel-audit"]`), chromedp.Click(`[data-test="cancel-audit"]`))
-		b.eventually(t, `/was cancelled|faulty/.test(document.querySelector('.audit-bar').innerText) && !document.querySelector('[data-test="cancel-audit"]')`, "it ends")
+		b.do(t, chromedp.Click(`[data-test="start-audit"]`), chromedp.WaitVisible(`[data-test="cancel-audit"]`),
+			chromedp.Click(`[data-test="cancel-audit"]`))
+		b.eventually(t,
+			`/was cancelled|faulty/.test(document.querySelector('.audit-bar').innerText) && !document.querySelector('[data-test="cancel-audit"]')`, "it ends")
 		audits, err := c.Audits(t.Context(), 1)
 		require.NoError(t, err)
 		assert.Equal(t, "cancelled", audits[0].State)
@@ -198,12 +213,15 @@ func TestConsole(t *testing.T) {
 		seen := map[string]bool{}
 		for range 40 {
 			b.do(t, chromedp.KeyEvent("\t"))
-			seen[evaluate[string](t, b, `(e => e.dataset?.test || e.tagName + ' ' + e.className)(document.activeElement)`)] = true
+			seen[evaluate[string](t, b,
+				`(e => e.dataset?.test || e.tagName + ' ' + e.className)(document.activeElement)`)] = true
 		}
-		for _, stop := range []string{"A skip", "start-audit", "BUTTON look", "filter-faulty", "search", "sort-target"} {
+		for _, stop := range []string{"A skip", "start-audit", "BUTTON look", "filter-faulty", "search",
+			"sort-target"} {
 			assert.True(t, seen[stop], "%q is not reached: %v", stop, seen)
 		}
-		assert.True(t, evaluate[bool](t, b, `document.activeElement.closest('tbody') !== null`), "endpoints are reached")
+		assert.True(t, evaluate[bool](t, b, `document.activeElement.closest('tbody') !== null`),
+			"endpoints are reached")
 	})
 
 	t.Run("dark and light", func(t *testing.T) {
@@ -232,7 +250,8 @@ func TestConsoleWithoutService(t *testing.T) {
 	b.eventually(t, `document.body.innerText.includes('The estate is empty')`, "an empty estate says how to begin")
 	d.stop(t)
 	b.do(t, chromedp.Click(`[data-test="start-audit"]`))
-	b.eventually(t, `document.querySelector('.audit-bar').innerText.includes('Is nurvikd running?')`, "it says what is wrong")
+	b.eventually(t, `document.querySelector('.audit-bar').innerText.includes('Is nurvikd running?')`,
+		"it says what is wrong")
 }
 
 // TestFirstLoad keeps the console small.
@@ -240,7 +259,8 @@ func TestFirstLoad(t *testing.T) {
 	d := serve(t, dataDirectory(t))
 	b := open(t)
 	b.do(t, chromedp.Navigate(d.address+"/"), chromedp.WaitVisible(`[data-test="start-audit"]`))
-	total := evaluate[int64](t, b, `performance.getEntriesByType('resource').filter(r => r.name.includes('/assets/')).reduce((n, r) => n + r.decodedBodySize, 0)`)
+	total := evaluate[int64](t, b,
+		`performance.getEntriesByType('resource').filter(r => r.name.includes('/assets/')).reduce((n, r) => n + r.decodedBodySize, 0)`)
 	assert.Positive(t, total)
 	assert.Less(t, total, int64(900<<10), "the first load grew; 300 kB is the limit after gzip, about a third of this")
 	assert.Empty(t, b.complaints)

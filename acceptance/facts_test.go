@@ -116,39 +116,69 @@ func TestEachValueOfAFact(t *testing.T) {
 		{"TLS 1.1", accepts("TLS 1.1"), map[string]string{"accepted": "winch", "declined": "brig"}},
 		{"TLS 1.2", accepts("TLS 1.2"), map[string]string{"accepted": "tides", "declined": "signal"}},
 		{"TLS 1.3", accepts("TLS 1.3"), map[string]string{"accepted": "tides", "declined": "ropewalk"}},
-		{"order of suites", order("TLS 1.2"), map[string]string{"partial": "tides", "server": "barge", "client": "schooner"}},
-		{"groups' order", func(o facts.Observation) string { return string(o.Groups.Order) }, map[string]string{"server": "tides", "client": "schooner"}},
+		{"order of suites", order("TLS 1.2"), map[string]string{"partial": "tides", "server": "barge",
+			"client": "schooner"}},
+		{"groups' order", func(o facts.Observation) string { return string(o.Groups.Order) },
+			map[string]string{"server": "tides", "client": "schooner"}},
 		{"hybrid key exchange", hybrid, map[string]string{"yes": "tides", "no": "ketch"}},
-		{"finite field", finite, map[string]string{"none": "tides", "0": "barge", "RFC 2409, 1024 bits 1": "bilander", "ffdhe2048 2": "felucca"}},
-		{"signature scheme", func(o facts.Observation) string { return o.Settings.SignatureScheme }, map[string]string{"ecdsa_secp256r1_sha256": "tides", "rsa_pss_rsae_sha256": "pilots", "rsa_pkcs1_sha256": "schooner"}},
-		{"signature schemes", func(o facts.Observation) string { return strings.Join(o.Settings.SignatureSchemes, " ") }, map[string]string{
-			"ecdsa_secp256r1_sha256 ecdsa_secp384r1_sha384 ecdsa_secp521r1_sha512": "tides", "rsa_pkcs1_sha256": "felucca", "": "brig"}},
-		{"possession", func(o facts.Observation) string { return string(o.Possession) }, map[string]string{"shown": "tides", "failed": "decoy", "not-shown": "brig"}},
-		{"another kind of key", func(o facts.Observation) string { return served(o, "other-key") }, map[string]string{"another": "catamaran", "the same": "tides"}},
-		{"without a name", func(o facts.Observation) string { return served(o, "no-name") }, map[string]string{"another": "arcade", "the same": "tides", "alert internal_error": "strongroom"}},
-		{"with a foreign name", func(o facts.Observation) string { return served(o, "foreign-name") }, map[string]string{"another": "arcade", "the same": "tides", "alert internal_error": "strongroom"}},
-		{"stapled answer", present(func(o facts.Observation) bool { return len(o.Staple) > 0 }), map[string]string{"yes": "flagstaff", "no": "tides"}},
-		{"timestamps", present(func(o facts.Observation) bool { return len(o.Timestamps) == 1 }), map[string]string{"yes": "catamaran", "no": "tides"}},
+		{"finite field", finite, map[string]string{"none": "tides", "0": "barge", "RFC 2409, 1024 bits 1": "bilander",
+			"ffdhe2048 2": "felucca"}},
+		{"signature scheme", func(o facts.Observation) string { return o.Settings.SignatureScheme },
+			map[string]string{"ecdsa_secp256r1_sha256": "tides", "rsa_pss_rsae_sha256": "pilots",
+				"rsa_pkcs1_sha256": "schooner"}},
+		{"signature schemes", func(o facts.Observation) string {
+			return strings.Join(o.Settings.SignatureSchemes,
+				" ")
+		}, map[string]string{
+			"ecdsa_secp256r1_sha256 ecdsa_secp384r1_sha384 ecdsa_secp521r1_sha512": "tides",
+			"rsa_pkcs1_sha256": "felucca", "": "brig"}},
+		{"possession", func(o facts.Observation) string { return string(o.Possession) },
+			map[string]string{"shown": "tides", "failed": "decoy", "not-shown": "brig"}},
+		{"another kind of key", func(o facts.Observation) string { return served(o, "other-key") },
+			map[string]string{"another": "catamaran", "the same": "tides"}},
+		{"without a name", func(o facts.Observation) string { return served(o, "no-name") },
+			map[string]string{"another": "arcade", "the same": "tides", "alert internal_error": "strongroom"}},
+		{"with a foreign name", func(o facts.Observation) string { return served(o, "foreign-name") },
+			map[string]string{"another": "arcade", "the same": "tides", "alert internal_error": "strongroom"}},
+		{"stapled answer", present(func(o facts.Observation) bool { return len(o.Staple) > 0 }),
+			map[string]string{"yes": "flagstaff", "no": "tides"}},
+		{"timestamps", present(func(o facts.Observation) bool { return len(o.Timestamps) == 1 }),
+			map[string]string{"yes": "catamaran", "no": "tides"}},
 		{"client certificate", func(o facts.Observation) string {
 			if o.ClientCertificate == nil {
 				return "not asked for"
 			}
 			return strings.Join(o.ClientCertificate.Issuers, ", ")
-		}, map[string]string{"not asked for": "tides", "O=Tarnholm Harbour Authority, CN=Tarnholm Inner Issuing": "shipping"}},
-		{"renegotiation information", setting(func(s *facts.Settings) facts.Answer { return s.RenegotiationInfo }), map[string]string{"yes": "tides", "no": "brig"}},
-		{"extended master secret", setting(func(s *facts.Settings) facts.Answer { return s.ExtendedMasterSecret }), map[string]string{"yes": "tides", "no": "brig"}},
-		{"encrypt-then-MAC", setting(func(s *facts.Settings) facts.Answer { return s.EncryptThenMAC }), map[string]string{"yes": "schooner", "no": "tides", "not-shown": "felucca"}},
-		{"compression", setting(func(s *facts.Settings) facts.Answer { return s.Compression }), map[string]string{"yes": "brig", "no": "tides"}},
-		{"fallback signal", setting(func(s *facts.Settings) facts.Answer { return s.FallbackSignal }), map[string]string{"yes": "tides", "no": "clipper", "not-shown": "signal"}},
-		{"session tickets", setting(func(s *facts.Settings) facts.Answer { return s.SessionTickets }), map[string]string{"yes": "tides", "no": "hatch"}},
-		{"resumption", setting(func(s *facts.Settings) facts.Answer { return s.Resumption }), map[string]string{"yes": "signal", "no": "hatch", "not-shown": "brig"}},
-		{"heartbeat", setting(func(s *facts.Settings) facts.Answer { return s.Heartbeat }), map[string]string{"yes": "barge", "no": "tides"}},
-		{"downgrade marker", setting(func(s *facts.Settings) facts.Answer { return s.DowngradeMarker }), map[string]string{"yes": "tides", "no": "clipper", "not-shown": "ropewalk"}},
-		{"tolerance of unknown values", setting(func(s *facts.Settings) facts.Answer { return s.ToleratesUnknown }), map[string]string{"yes": "tides", "no": "cutter"}},
-		{"tolerance of large hellos", setting(func(s *facts.Settings) facts.Answer { return s.ToleratesLarge }), map[string]string{"yes": "tides", "no": "clipper"}},
-		{"application protocol", func(o facts.Observation) string { return o.Settings.ALPN }, map[string]string{"": "tides", "h2": "catamaran"}},
-		{"not offered", func(o facts.Observation) string { return o.Settings.NotOffered }, map[string]string{"": "tides", "TLS_AES_128_CCM_SHA256": "dory"}},
-		{"strict transport", web(func(h *facts.HTTP) string { return h.StrictTransportSecurity }), map[string]string{"max-age=31536000": "tides", "": "landing"}},
+		}, map[string]string{"not asked for": "tides",
+			"O=Tarnholm Harbour Authority, CN=Tarnholm Inner Issuing": "shipping"}},
+		{"renegotiation information", setting(func(s *facts.Settings) facts.Answer { return s.RenegotiationInfo }),
+			map[string]string{"yes": "tides", "no": "brig"}},
+		{"extended master secret", setting(func(s *facts.Settings) facts.Answer { return s.ExtendedMasterSecret }),
+			map[string]string{"yes": "tides", "no": "brig"}},
+		{"encrypt-then-MAC", setting(func(s *facts.Settings) facts.Answer { return s.EncryptThenMAC }),
+			map[string]string{"yes": "schooner", "no": "tides", "not-shown": "felucca"}},
+		{"compression", setting(func(s *facts.Settings) facts.Answer { return s.Compression }),
+			map[string]string{"yes": "brig", "no": "tides"}},
+		{"fallback signal", setting(func(s *facts.Settings) facts.Answer { return s.FallbackSignal }),
+			map[string]string{"yes": "tides", "no": "clipper", "not-shown": "signal"}},
+		{"session tickets", setting(func(s *facts.Settings) facts.Answer { return s.SessionTickets }),
+			map[string]string{"yes": "tides", "no": "hatch"}},
+		{"resumption", setting(func(s *facts.Settings) facts.Answer { return s.Resumption }),
+			map[string]string{"yes": "signal", "no": "hatch", "not-shown": "brig"}},
+		{"heartbeat", setting(func(s *facts.Settings) facts.Answer { return s.Heartbeat }),
+			map[string]string{"yes": "barge", "no": "tides"}},
+		{"downgrade marker", setting(func(s *facts.Settings) facts.Answer { return s.DowngradeMarker }),
+			map[string]string{"yes": "tides", "no": "clipper", "not-shown": "ropewalk"}},
+		{"tolerance of unknown values", setting(func(s *facts.Settings) facts.Answer { return s.ToleratesUnknown }),
+			map[string]string{"yes": "tides", "no": "cutter"}},
+		{"tolerance of large hellos", setting(func(s *facts.Settings) facts.Answer { return s.ToleratesLarge }),
+			map[string]string{"yes": "tides", "no": "clipper"}},
+		{"application protocol", func(o facts.Observation) string { return o.Settings.ALPN },
+			map[string]string{"": "tides", "h2": "catamaran"}},
+		{"not offered", func(o facts.Observation) string { return o.Settings.NotOffered },
+			map[string]string{"": "tides", "TLS_AES_128_CCM_SHA256": "dory"}},
+		{"strict transport", web(func(h *facts.HTTP) string { return h.StrictTransportSecurity }),
+			map[string]string{"max-age=31536000": "tides", "": "landing"}},
 		{"plain HTTP", web(func(h *facts.HTTP) string {
 			if h.Plain == nil {
 				return "not asked"
@@ -209,21 +239,28 @@ func TestEffortTable(t *testing.T) {
 		"versions TLS 1.3 to SSL 3.0, the suite chosen first": func(o facts.Observation) bool {
 			return version(o, "TLS 1.3").Suite != "" && version(o, "SSL 3.0").Answer == facts.Declined
 		},
-		"chain, stapled answer, timestamps, client certificate asked for, proof of the key": func(o facts.Observation) bool {
+		"chain, stapled answer, timestamps, client certificate, proof of the key": func(o facts.Observation) bool {
 			return len(o.Certificates) > 1 && len(o.Staple) > 0 && o.Possession == facts.PossessionShown
 		},
 		"tolerance of unknown values": func(o facts.Observation) bool { return known(o.Settings.ToleratesUnknown) },
-		"settings that every ServerHello up to TLS 1.2 shows: renegotiation information, extended master secret, compression, heartbeat, tickets, downgrade marker": func(o facts.Observation) bool {
+		"settings that every ServerHello up to TLS 1.2 shows: renegotiation information, extended master secret, " +
+			"compression, heartbeat, tickets, downgrade marker": func(o facts.Observation) bool {
 			s := o.Settings
-			return known(s.RenegotiationInfo, s.ExtendedMasterSecret, s.Compression, s.Heartbeat, s.SessionTickets, s.DowngradeMarker)
+			return known(s.RenegotiationInfo, s.ExtendedMasterSecret, s.Compression, s.Heartbeat, s.SessionTickets,
+				s.DowngradeMarker)
 		},
-		"encrypt-then-MAC, which suites with CBC show": func(o facts.Observation) bool { return known(o.Settings.EncryptThenMAC) },
+		"encrypt-then-MAC, which suites with CBC show": func(o facts.Observation) bool {
+			return known(o.Settings.EncryptThenMAC)
+		},
 		"all suites, order of preference, groups": func(o facts.Observation) bool {
 			return len(version(o, "TLS 1.2").Suites) > 1 && version(o, "TLS 1.2").Order != "" && o.Groups != nil
 		},
 		"signature schemes": func(o facts.Observation) bool { return len(o.Settings.SignatureSchemes) > 1 },
 		"fallback signal":   func(o facts.Observation) bool { return known(o.Settings.FallbackSignal) },
-		"status and headers of the web server, plain port": func(o facts.Observation) bool { return o.HTTP != nil && o.HTTP.Status == 200 },
+		"status and headers of the web server, plain port": func(o facts.Observation) bool {
+			return o.HTTP != nil &&
+				o.HTTP.Status == 200
+		},
 		"SSL 2.0":                   func(o facts.Observation) bool { return version(o, "SSL 2.0").Answer != "" },
 		"tolerance of large hellos": func(o facts.Observation) bool { return known(o.Settings.ToleratesLarge) },
 		"resumption":                func(o facts.Observation) bool { return known(o.Settings.Resumption) },

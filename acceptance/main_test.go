@@ -79,7 +79,8 @@ func call(t *testing.T, stdin, program string, arguments ...string) outcome {
 func nurvik(t *testing.T, arguments ...string) outcome {
 	t.Helper()
 	if arguments[0] == "audit" {
-		arguments = append(arguments, "--resolver", estate.NameServer, "--resolver-validates", "--handshake-timeout", "5s")
+		arguments = append(arguments, "--resolver", estate.NameServer, "--resolver-validates", "--handshake-timeout",
+			"5s")
 	}
 	return call(t, "", "nurvik", arguments...)
 }
@@ -115,7 +116,8 @@ func serve(t *testing.T, data string, arguments ...string) *daemon {
 	t.Helper()
 	address := freeAddress(t)
 	d := &daemon{address: "http://" + address, log: &bytes.Buffer{}, done: make(chan error, 1)}
-	arguments = append([]string{"serve", "--data", data, "--listen", address, "--resolver", estate.NameServer, "--resolver-validates", "--unsafe-disk", "--fetch", "--allow-network", "127.0.0.0/8"}, arguments...)
+	arguments = append([]string{"serve", "--data", data, "--listen", address, "--resolver", estate.NameServer,
+		"--resolver-validates", "--unsafe-disk", "--fetch", "--allow-network", "127.0.0.0/8"}, arguments...)
 	d.cmd = exec.Command(filepath.Join(binaries, "nurvikd"), arguments...)
 	d.cmd.Stderr = d.log
 	stdout, err := d.cmd.StdoutPipe()

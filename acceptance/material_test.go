@@ -66,10 +66,12 @@ func TestIdentifyKnowsEverything(t *testing.T) {
 			kinds[e.What], forms[e.Form], containers[e.Container] = true, true, true
 		}
 	}
-	for _, what := range []string{"certificate", "root certificate", "certification request", "private key", "encrypted private key", "public key", "revocation list", "parameters", "secret key", "encrypted entry"} {
+	for _, what := range []string{"certificate", "root certificate", "certification request", "private key",
+		"encrypted private key", "public key", "revocation list", "parameters", "secret key", "encrypted entry"} {
 		assert.True(t, kinds[what], what)
 	}
-	for _, form := range []string{"PEM", "DER", "base64", "PEM in base64", "PEM with escaped line ends", "PKCS#12", "JKS", "JCEKS"} {
+	for _, form := range []string{"PEM", "DER", "base64", "PEM in base64", "PEM with escaped line ends", "PKCS#12",
+		"JKS", "JCEKS"} {
 		assert.True(t, forms[form], form)
 	}
 	for _, container := range []string{"PKCS#7", "PKCS#12", "JKS", "JCEKS"} {
@@ -104,10 +106,13 @@ func TestArchiveOnStandardInput(t *testing.T) {
 
 // TestPasswordPrompt answers at a terminal, as a person does.
 func TestPasswordPrompt(t *testing.T) {
-	key, certificate := filepath.Join(estate.Hosts, "gatehouse/keys/lock.key"), filepath.Join(estate.Hosts, "gatehouse/keys/lock.crt")
-	for answer, want := range map[string]string{harbour.Password: "They belong together", "nope": "the password is wrong", "": "none was given"} {
+	key, certificate := filepath.Join(estate.Hosts, "gatehouse/keys/lock.key"),
+		filepath.Join(estate.Hosts, "gatehouse/keys/lock.crt")
+	for answer, want := range map[string]string{harbour.Password: "They belong together",
+		"nope": "the password is wrong", "": "none was given"} {
 		t.Run("answer "+answer, func(t *testing.T) {
-			cmd := exec.Command("script", "-qec", filepath.Join(binaries, "nurvik")+" pair --key "+key+" --certificate "+certificate, "/dev/null")
+			cmd := exec.Command("script", "-qec", filepath.Join(binaries,
+				"nurvik")+" pair --key "+key+" --certificate "+certificate, "/dev/null")
 			cmd.Env = append(os.Environ(), "HOME="+t.TempDir(), "XDG_CONFIG_HOME="+t.TempDir(), "TERM=xterm")
 			stdin, err := cmd.StdinPipe()
 			require.NoError(t, err)

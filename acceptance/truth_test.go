@@ -68,7 +68,8 @@ func sorted(s statement) statement {
 // missing, and none is too many.
 func TestAuditTellsTheTruth(t *testing.T) {
 	want := readTruth(t)
-	o := nurvik(t, "audit", estate.EstateFile, estate.Files, estate.Hosts, "--password-file", estate.Passwords, "-o", "json")
+	o := nurvik(t, "audit", estate.EstateFile, estate.Files, estate.Hosts, "--password-file", estate.Passwords, "-o",
+		"json")
 	assert.Equal(t, 1, o.status, o.stderr)
 	var report audit.Report
 	require.NoError(t, json.Unmarshal([]byte(o.stdout), &report))
@@ -119,7 +120,8 @@ var codeLine = regexp.MustCompile(`([a-z]+\.[a-z0-9-]+)(?:  (fault|risk|note))?$
 // TestDemo reads the table that "make demo" prints.
 func TestDemo(t *testing.T) {
 	listen := freeAddress(t)
-	o := call(t, "", "nurvikd", "demo", "--once", "--data", dataDirectory(t), "--listen", listen, "--harbour-port", "0", "--handshake-timeout", "5s", "--unsafe-disk")
+	o := call(t, "", "nurvikd", "demo", "--once", "--data", dataDirectory(t), "--listen", listen, "--harbour-port", "0",
+		"--handshake-timeout", "5s", "--unsafe-disk")
 	require.Equal(t, 0, o.status, o.stderr)
 	table, rest, found := strings.Cut(o.stdout, "\n\n")
 	require.True(t, found)
@@ -127,7 +129,8 @@ func TestDemo(t *testing.T) {
 	target := ""
 	for _, line := range strings.Split(table, "\n")[2:] {
 		fields := strings.Fields(line)
-		if strings.HasPrefix(line, "■") || strings.HasPrefix(line, "◆") || strings.HasPrefix(line, "○") || strings.HasPrefix(line, "·") {
+		if strings.HasPrefix(line, "■") || strings.HasPrefix(line, "◆") || strings.HasPrefix(line, "○") ||
+			strings.HasPrefix(line, "·") {
 			target = fields[2]
 			got[target] = statement{Verdict: fields[1], Findings: []string{}}
 		}

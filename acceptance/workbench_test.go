@@ -27,12 +27,14 @@ func (b *browser) drop(t *testing.T, paths ...string) {
 	for _, path := range paths {
 		data, err := os.ReadFile(path)
 		require.NoError(t, err)
-		files = append(files, fmt.Sprintf(`new File([Uint8Array.from(atob(%q), c => c.charCodeAt(0))], %q)`, base64.StdEncoding.EncodeToString(data), filepath.Base(path)))
+		files = append(files, fmt.Sprintf(`new File([Uint8Array.from(atob(%q), c => c.charCodeAt(0))], %q)`,
+			base64.StdEncoding.EncodeToString(data), filepath.Base(path)))
 	}
 	b.do(t, chromedp.Evaluate[chromedp.Void](`(() => {
 		const transfer = new DataTransfer();
 		for (const file of [`+strings.Join(files, ",")+`]) transfer.items.add(file);
-		document.querySelector('[data-test="drop"]').dispatchEvent(new DragEvent('drop', { dataTransfer: transfer, bubbles: true, cancelable: true }));
+		const drop = new DragEvent('drop', { dataTransfer: transfer, bubbles: true, cancelable: true });
+		document.querySelector('[data-test="drop"]').dispatchEvent(drop);
 	})()`))
 }
 
@@ -70,14 +72,17 @@ func TestWorkbench(t *testing.T) {
 	host := func(path string) string { return filepath.Join(estate.Hosts, path) }
 
 	b.do(t, chromedp.Navigate(d.address+"/"), chromedp.WaitVisible(`[data-test="start-audit"]`))
-	assert.False(t, evaluate[bool](t, b, `performance.getEntriesByType('resource').some(r => r.name.includes('nurvik.wasm') || r.name.includes('/workbench/'))`), "other pages load nothing of it")
+	assert.False(t, evaluate[bool](t, b,
+		`performance.getEntriesByType('resource').some(r => r.name.includes('nurvik.wasm') || r.name.includes('/workbench/'))`), "other pages load nothing of it")
 	b.do(t, chromedp.Navigate(d.address+"/workbench"), chromedp.WaitVisible(`[data-test="ready"]`))
 	assert.Contains(t, b.text(t, "main"), "Nothing is sent.")
-	b.eventually(t, `document.querySelector('.audit-bar')?.innerText.length > 0`, "the page has asked for everything it needs")
+	b.eventually(t, `document.querySelector('.audit-bar')?.innerText.length > 0`,
+		"the page has asked for everything it needs")
 	before, answered := b.requests(), d.served(t)
 	require.Positive(t, answered)
 
-	b.drop(t, host("quay/etc/ssl/quay.key"), host("quay/etc/ssl/quay.crt"), host("quay/etc/ssl/bollard.key"), host("quay/etc/ssl/bollard.crt"))
+	b.drop(t, host("quay/etc/ssl/quay.key"), host("quay/etc/ssl/quay.crt"), host("quay/etc/ssl/bollard.key"),
+		host("quay/etc/ssl/bollard.crt"))
 	b.eventually(t, `document.querySelectorAll('[data-test="entries"] tbody tr').length === 4`, "what each is")
 	assert.Contains(t, b.text(t, `[data-test="set"]`), "quay.tarnholm.example")
 	b.do(t, chromedp.WaitVisible(`[data-code="pair.key-mismatch"]`))
@@ -86,7 +91,9 @@ func TestWorkbench(t *testing.T) {
 		b.do(t, chromedp.Evaluate[chromedp.Void](`(() => {
 			window.saved = {};
 			const original = URL.createObjectURL;
-			HTMLAnchorElement.prototype.click = function () { window.last.text().then(text => { window.saved[this.download] = text }) };
+			HTMLAnchorElement.prototype.click = function () {
+				window.last.text().then(text => { window.saved[this.download] = text });
+			};
 			URL.createObjectURL = blob => { window.last = blob; return original.call(URL, blob) };
 		})()`))
 		for _, what := range []string{"leaf", "bundle", "key"} {
@@ -96,12 +103,15 @@ func TestWorkbench(t *testing.T) {
 		want, err := os.ReadFile(host("quay/etc/ssl/quay.key"))
 		require.NoError(t, err)
 		assert.Equal(t, string(want), evaluate[string](t, b, `window.saved['quay.tarnholm.example.key']`))
-		assert.Equal(t, 1, strings.Count(evaluate[string](t, b, `window.saved['quay.tarnholm.example-bundle.pem']`), "BEGIN CERTIFICATE"))
+		assert.Equal(t, 1, strings.Count(evaluate[string](t, b, `window.saved['quay.tarnholm.example-bundle.pem']`),
+			"BEGIN CERTIFICATE"))
 	})
 	t.Run("a keystore is unlocked", func(t *testing.T) {
 		b.drop(t, host("gatehouse/stores/barrier.p12"))
-		b.do(t, chromedp.WaitVisible(`[data-test="password"]`), chromedp.SendKeys(`[data-test="password"]`, harbour.Password), chromedp.Click(`[data-test="unlock"]`))
-		b.eventually(t, `[...document.querySelectorAll('[data-test="set"]')].some(s => s.innerText.includes('barrier.tarnholm.example.key'))`, "its key can be saved")
+		b.do(t, chromedp.WaitVisible(`[data-test="password"]`),
+			chromedp.SendKeys(`[data-test="password"]`, harbour.Password), chromedp.Click(`[data-test="unlock"]`))
+		b.eventually(t,
+			`[...document.querySelectorAll('[data-test="set"]')].some(s => s.innerText.includes('barrier.tarnholm.example.key'))`, "its key can be saved")
 	})
 	t.Run("a text is pasted", func(t *testing.T) {
 		text, err := os.ReadFile(host("mailroom/word-processor.crt"))
@@ -112,14 +122,16 @@ func TestWorkbench(t *testing.T) {
 			field.dispatchEvent(new Event('input'));
 		})()`, text)), chromedp.Click(`[data-test="read"]`), chromedp.WaitVisible(`[data-code="file.typographic-dashes"]`))
 		b.do(t, chromedp.Click(`[data-test="entries"] .more`))
-		b.eventually(t, `document.querySelector('[data-test="entries"] dl')?.innerText.includes('public key')`, "every field is shown")
+		b.eventually(t, `document.querySelector('[data-test="entries"] dl')?.innerText.includes('public key')`,
+			"every field is shown")
 	})
 	t.Run("all is forgotten", func(t *testing.T) {
 		b.do(t, chromedp.Click(`[data-test="clear"]`), chromedp.WaitVisible(`[data-test="ready"]`))
 		b.eventually(t, `!document.body.innerText.includes('tarnholm.example')`, "nothing is left on the page")
 	})
 	assert.Equal(t, before, b.requests(), "the page made no request while keys were on it")
-	assert.Equal(t, answered+1, d.served(t), "nor did its worker: the service answered nothing but the question for this number")
+	assert.Equal(t, answered+1, d.served(t),
+		"nor did its worker: the service answered nothing but the question for this number")
 	response, err := http.Get(d.address + "/workbench/wasm_exec.js")
 	require.NoError(t, err)
 	response.Body.Close()
@@ -132,10 +144,12 @@ func TestSendHolding(t *testing.T) {
 	d := serve(t, dataDirectory(t))
 	require.Equal(t, 0, nurvik(t, "estate", "import", estate.EstateFile, "--server", d.address).status)
 	quay := filepath.Join(estate.Hosts, "quay")
-	o := nurvik(t, "audit", estate.EstateFile, quay, "--password-file", estate.Passwords, "--send", "--holding", "quay", "--server", d.address)
+	o := nurvik(t, "audit", estate.EstateFile, quay, "--password-file", estate.Passwords, "--send", "--holding", "quay",
+		"--server", d.address)
 	assert.Equal(t, 1, o.status)
 	assert.Contains(t, o.stderr, `as the holding "quay"; it is faulty there`)
-	unknown := nurvik(t, "audit", quay, "--trust", "private:"+filepath.Join(filepath.Dir(estate.EstateFile), "anchors", "inner.pem"), "--send", "--server", d.address)
+	unknown := nurvik(t, "audit", quay, "--trust", "private:"+filepath.Join(filepath.Dir(estate.EstateFile), "anchors",
+		"inner.pem"), "--send", "--server", d.address)
 	assert.Equal(t, 2, unknown.status)
 	assert.Contains(t, unknown.stderr, "there is no trust store")
 
@@ -144,7 +158,8 @@ func TestSendHolding(t *testing.T) {
 	for path, s := range readTruth(t).Files {
 		if inside, ok := strings.CutPrefix(path, "hosts/quay/"); ok {
 			for _, f := range s.Findings {
-				want[filepath.Join(quay, inside)] = append(want[filepath.Join(quay, inside)], strings.Join(strings.Fields(f)[:2], " "))
+				want[filepath.Join(quay, inside)] = append(want[filepath.Join(quay, inside)],
+					strings.Join(strings.Fields(f)[:2], " "))
 			}
 		}
 	}
@@ -162,9 +177,12 @@ func TestSendHolding(t *testing.T) {
 	assert.Contains(t, nurvik(t, "findings", "--server", d.address).stdout, "quay:")
 
 	b := open(t)
-	b.do(t, chromedp.Navigate(d.address+"/holdings"), chromedp.Click(`//a[contains(., 'quay')]`), chromedp.WaitVisible(`[data-code="pair.key-mismatch"]`))
+	b.do(t, chromedp.Navigate(d.address+"/holdings"), chromedp.Click(`//a[contains(., 'quay')]`),
+		chromedp.WaitVisible(`[data-code="pair.key-mismatch"]`))
 	assert.Contains(t, b.text(t, `[data-code="pair.key-mismatch"]`), "/etc/ssl/bollard.key")
 	b.do(t, chromedp.Click(`[data-test="files-faulty"]`))
-	b.eventually(t, `[...document.querySelectorAll('[data-test="files"] tr')].every(r => r.innerText.includes('faulty'))`, "only faulty files")
+	b.eventually(t,
+		`[...document.querySelectorAll('[data-test="files"] tr')].every(r => r.innerText.includes('faulty'))`,
+		"only faulty files")
 	assert.Empty(t, b.complaints)
 }

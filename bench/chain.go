@@ -43,7 +43,8 @@ func chainFigure() (figure, error) {
 	above := make([]*forge.Authority, 0, 3)
 	var issuer *forge.Authority
 	for _, name := range []string{"Root", "Services", "Issuing"} {
-		if issuer, err = forge.NewAuthority(issuer, key, forge.RSASHA256, forge.Template{Name: name, From: benchFrom, Until: benchUntil}); err != nil {
+		if issuer, err = forge.NewAuthority(issuer, key, forge.RSASHA256,
+			forge.Template{Name: name, From: benchFrom, Until: benchUntil}); err != nil {
 			return figure{}, err
 		}
 		above = append(above, issuer)
@@ -62,7 +63,8 @@ func chainFigure() (figure, error) {
 	leaves := make([]*pki.Certificate, chainCount)
 	for i := range leaves {
 		name := fmt.Sprintf("quay-%d.tarnholm.example", i)
-		der, issueErr := forge.Issue(issuer, nil, forge.Template{Name: name, Names: []string{name}, SPKI: spki, From: benchFrom, Until: benchUntil})
+		der, issueErr := forge.Issue(issuer, nil, forge.Template{Name: name, Names: []string{name}, SPKI: spki,
+			From: benchFrom, Until: benchUntil})
 		err = errors.Join(err, issueErr)
 		leaves[i] = read(der)
 	}
@@ -71,12 +73,14 @@ func chainFigure() (figure, error) {
 	}
 	at := time.Unix(1.8e9, 0)
 	return figure{
-		name: fmt.Sprintf("order and validate %d chains of three certificates: against the signature checks alone", chainCount), limit: 1.2,
+		name: fmt.Sprintf("order and validate %d chains of three certificates: against the signature checks alone",
+			chainCount), limit: 1.2,
 		ours: func() error {
 			for _, leaf := range leaves {
 				given := []*pki.Certificate{leaf, issuing, services}
 				v := &chain.Verifier{}
-				path, _ := v.Search(chain.Query{Leaf: leaf, Given: chain.NewPool(given), Store: store, At: at, Usage: pki.UsageServerAuth})
+				path, _ := v.Search(chain.Query{Leaf: leaf, Given: chain.NewPool(given), Store: store, At: at,
+					Usage: pki.UsageServerAuth})
 				if order := chain.CompareOrder(given, path); !path.Valid() || !order.InOrder || !order.LeafFirst {
 					return fmt.Errorf("%s is not valid", leaf.Label())
 				}
@@ -85,7 +89,8 @@ func chainFigure() (figure, error) {
 		},
 		floor: func() error {
 			for _, leaf := range leaves {
-				if err := errors.Join(leaf.CheckSignedBy(issuing.PublicKey), issuing.CheckSignedBy(services.PublicKey), services.CheckSignedBy(root.PublicKey)); err != nil {
+				if err := errors.Join(leaf.CheckSignedBy(issuing.PublicKey), issuing.CheckSignedBy(services.PublicKey),
+					services.CheckSignedBy(root.PublicKey)); err != nil {
 					return err
 				}
 			}
@@ -107,7 +112,8 @@ func writeHeap(directory string) (path string, err error) {
 	issue := func(name string, key crypto.Signer, ca bool) []byte {
 		spki, keyErr := forge.PublicInfo(key)
 		by := &forge.Authority{Name: "Fog", Key: keys[random.IntN(heapSize)], Sign: forge.ECDSASHA256}
-		der, issueErr := forge.Issue(by, nil, forge.Template{Name: name, SPKI: spki, From: benchFrom, Until: benchUntil, CA: ca, NoKeyIDs: true})
+		der, issueErr := forge.Issue(by, nil, forge.Template{Name: name, SPKI: spki, From: benchFrom, Until: benchUntil,
+			CA: ca, NoKeyIDs: true})
 		err = errors.Join(err, keyErr, issueErr)
 		return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})
 	}
@@ -129,7 +135,8 @@ func judgeHeap(path string) error {
 	if err != nil {
 		return err
 	}
-	j := judge.File(files[0], judge.Context{Policy: p, At: time.Unix(1.8e9, 0), Heap: true, Trust: []*trust.Store{trust.New("outer", nil)}})
+	j := judge.File(files[0], judge.Context{Policy: p, At: time.Unix(1.8e9, 0), Heap: true,
+		Trust: []*trust.Store{trust.New("outer", nil)}})
 	for _, f := range j.Findings {
 		if f.Code == "chain.gave-up" {
 			return nil

@@ -42,13 +42,15 @@ func fileFigure(directory string) (figure, error) {
 		return figure{}, err
 	}
 	return figure{
-		name: fmt.Sprintf("identify and pair %d files: wall time, against a parallel loop of the standard library that parses them", fileCount), limit: 1,
+		name: fmt.Sprintf("identify and pair %d files: wall time, against a parallel loop of the standard library "+
+			"that parses them", fileCount), limit: 1,
 		ours: func() error { return child("identify", root) }, floor: func() error { return child("parse", root) },
 	}, nil
 }
 
 // children are what runs in a process of its own, as it would outside of this program.
-var children = map[string]func(string) error{"identify": identify, "parse": bareParse, "heap": judgeHeap, "visit": visitAll, "bare": bareAll}
+var children = map[string]func(string) error{"identify": identify, "parse": bareParse, "heap": judgeHeap,
+	"visit": visitAll, "bare": bareAll}
 
 // most is the largest memory that a child had in use, in bytes, by its name.
 var most = map[string]int64{}
@@ -83,7 +85,8 @@ func identify(root string) error {
 	}
 	var files []facts.File
 	var failure error
-	err = new(intake.Reader).Walk(context.Background(), root, func(f facts.File) { files = append(files, f) }, func(_ string, err error) { failure = err })
+	err = new(intake.Reader).Walk(context.Background(), root, func(f facts.File) { files = append(files, f) },
+		func(_ string, err error) { failure = err })
 	if err := errors.Join(err, failure); err != nil {
 		return err
 	}
@@ -158,7 +161,8 @@ func writeFiles(root string) error {
 	if err != nil {
 		return err
 	}
-	issuer, err := forge.NewAuthority(nil, key, forge.ECDSASHA256, forge.Template{Name: "Bench Root", From: time.Unix(1.7e9, 0), Until: time.Unix(2e9, 0)})
+	issuer, err := forge.NewAuthority(nil, key, forge.ECDSASHA256,
+		forge.Template{Name: "Bench Root", From: time.Unix(1.7e9, 0), Until: time.Unix(2e9, 0)})
 	if err != nil {
 		return err
 	}
@@ -198,14 +202,16 @@ func serviceKey(i int, primes []*big.Int) (crypto.Signer, error) {
 	one := big.NewInt(1)
 	key := &rsa.PrivateKey{Primes: []*big.Int{p, q}}
 	key.N, key.E = new(big.Int).Mul(p, q), 65537
-	key.D = new(big.Int).ModInverse(big.NewInt(65537), new(big.Int).Mul(new(big.Int).Sub(p, one), new(big.Int).Sub(q, one)))
+	key.D = new(big.Int).ModInverse(big.NewInt(65537), new(big.Int).Mul(new(big.Int).Sub(p, one),
+		new(big.Int).Sub(q, one)))
 	key.Precompute()
 	return key, key.Validate()
 }
 
 func writeService(root string, i int, key crypto.Signer, issuer *forge.Authority) error {
 	name := fmt.Sprintf("berth-%d.tarnholm.example", i)
-	request, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{Subject: pkix.Name{CommonName: name}, DNSNames: []string{name}}, key)
+	request, err := x509.CreateCertificateRequest(rand.Reader,
+		&x509.CertificateRequest{Subject: pkix.Name{CommonName: name}, DNSNames: []string{name}}, key)
 	if err != nil {
 		return err
 	}
@@ -213,7 +219,8 @@ func writeService(root string, i int, key crypto.Signer, issuer *forge.Authority
 	if err != nil {
 		return err
 	}
-	leaf, err := forge.Issue(issuer, nil, forge.Template{Name: name, Names: []string{name}, SPKI: spki, From: time.Unix(1.75e9, 0), Until: time.Unix(1.77e9, 0)})
+	leaf, err := forge.Issue(issuer, nil, forge.Template{Name: name, Names: []string{name}, SPKI: spki,
+		From: time.Unix(1.75e9, 0), Until: time.Unix(1.77e9, 0)})
 	if err != nil {
 		return err
 	}

@@ -75,7 +75,8 @@ func run(directory string, only []string) (missed bool, err error) {
 		}
 		missed = missed || m
 	}
-	fmt.Printf("%s; %s/%s, %d processors, %s\n\n%s\n", time.Now().UTC().Format(time.DateOnly), runtime.GOOS, runtime.GOARCH, runtime.NumCPU(), version.Go(), out.Render())
+	fmt.Printf("%s; %s/%s, %d processors, %s\n\n%s\n", time.Now().UTC().Format(time.DateOnly), runtime.GOOS,
+		runtime.GOARCH, runtime.NumCPU(), version.Go(), out.Render())
 	return missed, nil
 }
 
@@ -95,7 +96,8 @@ func ratioRow(f figure, out table.Writer) (missed bool, err error) {
 		return false, err
 	}
 	ratio := float64(ours) / float64(floor)
-	out.AppendRow(table.Row{f.name, ours.Round(time.Millisecond), floor.Round(time.Millisecond), fmt.Sprintf("%.2f", ratio), fmt.Sprintf("%.2f", f.limit), word(ratio <= f.limit, &missed)})
+	out.AppendRow(table.Row{f.name, ours.Round(time.Millisecond), floor.Round(time.Millisecond),
+		fmt.Sprintf("%.2f", ratio), fmt.Sprintf("%.2f", f.limit), word(ratio <= f.limit, &missed)})
 	return missed, nil
 }
 
@@ -107,7 +109,8 @@ func fileRows(directory string, out table.Writer) (missed bool, err error) {
 	if missed, err = ratioRow(f, out); err != nil {
 		return false, err
 	}
-	out.AppendRow(table.Row{"the same: memory at most", fmt.Sprintf("%d MB", most["identify"]/1_000_000), "", "", fmt.Sprintf("%d MB", memoryLimit/1_000_000), word(most["identify"] <= memoryLimit, &missed)})
+	out.AppendRow(table.Row{"the same: memory at most", fmt.Sprintf("%d MB", most["identify"]/1_000_000), "", "",
+		fmt.Sprintf("%d MB", memoryLimit/1_000_000), word(most["identify"] <= memoryLimit, &missed)})
 	return missed, nil
 }
 
@@ -125,8 +128,10 @@ func heapRows(directory string, out table.Writer) (missed bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	out.AppendRow(table.Row{fmt.Sprintf("an answer about %d certificates of one name", heapSize), took.Round(time.Millisecond), "", "", heapTimeLimit, word(took <= heapTimeLimit, &missed)})
-	out.AppendRow(table.Row{"the same: memory", fmt.Sprintf("%d MB", most["heap"]/1_000_000), "", "", fmt.Sprintf("%d MB", heapMemoryLimit/1_000_000), word(most["heap"] <= heapMemoryLimit, &missed)})
+	out.AppendRow(table.Row{fmt.Sprintf("an answer about %d certificates of one name", heapSize),
+		took.Round(time.Millisecond), "", "", heapTimeLimit, word(took <= heapTimeLimit, &missed)})
+	out.AppendRow(table.Row{"the same: memory", fmt.Sprintf("%d MB", most["heap"]/1_000_000), "", "",
+		fmt.Sprintf("%d MB", heapMemoryLimit/1_000_000), word(most["heap"] <= heapMemoryLimit, &missed)})
 	return missed, nil
 }
 
@@ -135,7 +140,8 @@ func sharedRows(_ string, out table.Writer) (missed bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	out.AppendRow(table.Row{fmt.Sprintf("prime factors shared among %d RSA-2048 moduli", moduliCount), took.Round(100 * time.Millisecond), "", "", sharedLimit, word(took <= sharedLimit, &missed)})
+	out.AppendRow(table.Row{fmt.Sprintf("prime factors shared among %d RSA-2048 moduli", moduliCount),
+		took.Round(100 * time.Millisecond), "", "", sharedLimit, word(took <= sharedLimit, &missed)})
 	return missed, nil
 }
 

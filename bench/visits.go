@@ -72,7 +72,8 @@ func visitRows(directory string, out table.Writer) (missed bool, err error) {
 		out.AppendRow(table.Row{name, ours, floor, ratio, limit, word(met, &missed)})
 	}
 	for _, c := range visitCases {
-		task := visitTask{Estate: filepath.Join(directory, fmt.Sprintf("estate-%d.yaml", c.endpoints)), Endpoints: c.endpoints, Port: served.Addr().(*net.TCPAddr).Port}
+		task := visitTask{Estate: filepath.Join(directory, fmt.Sprintf("estate-%d.yaml", c.endpoints)),
+			Endpoints: c.endpoints, Port: served.Addr().(*net.TCPAddr).Port}
 		if err := served.writeEstate(task); err != nil {
 			return missed, err
 		}
@@ -95,23 +96,30 @@ func visitRows(directory string, out table.Writer) (missed bool, err error) {
 		if err != nil {
 			return missed, err
 		}
-		name := fmt.Sprintf("audit %d loopback endpoints with %d connections each", c.endpoints, task.Connections/c.endpoints)
+		name := fmt.Sprintf("audit %d loopback endpoints with %d connections each", c.endpoints,
+			task.Connections/c.endpoints)
 		if c.delay > 0 {
 			name += fmt.Sprintf(", each answering after %s", c.delay)
 		}
 		ratio := float64(ours) / float64(floor)
-		row(name+": wall time, against as many bare connections", ours.Round(time.Millisecond).String(), floor.Round(time.Millisecond).String(), fmt.Sprintf("%.2f", ratio), fmt.Sprintf("%.2f", visitWallLimit), ratio <= visitWallLimit)
+		row(name+": wall time, against as many bare connections", ours.Round(time.Millisecond).String(),
+			floor.Round(time.Millisecond).String(), fmt.Sprintf("%.2f", ratio), fmt.Sprintf("%.2f", visitWallLimit),
+			ratio <= visitWallLimit)
 		each := func(d time.Duration) string {
 			return (d / time.Duration(task.Connections)).Round(time.Microsecond).String()
 		}
 		ratio = float64(processor[0]) / float64(processor[1])
-		row("the same: own processor time a connection", each(processor[0]), each(processor[1]), fmt.Sprintf("%.2f", ratio), fmt.Sprintf("%.2f", visitTimeLimit), ratio <= visitTimeLimit)
-		row("the same: memory", fmt.Sprintf("%d MB", most["visit"]/1_000_000), "", "", fmt.Sprintf("%d MB", visitMemoryLimit/1_000_000), most["visit"] <= visitMemoryLimit)
+		row("the same: own processor time a connection", each(processor[0]), each(processor[1]),
+			fmt.Sprintf("%.2f", ratio), fmt.Sprintf("%.2f", visitTimeLimit), ratio <= visitTimeLimit)
+		row("the same: memory", fmt.Sprintf("%d MB", most["visit"]/1_000_000), "", "",
+			fmt.Sprintf("%d MB", visitMemoryLimit/1_000_000), most["visit"] <= visitMemoryLimit)
 		if c.delay > 0 {
-			row("the same: endpoints in flight at once", fmt.Sprint(inFlight), "", "", fmt.Sprintf("%d", c.endpoints), inFlight >= c.endpoints)
+			row("the same: endpoints in flight at once", fmt.Sprint(inFlight), "", "", fmt.Sprintf("%d", c.endpoints),
+				inFlight >= c.endpoints)
 		} else {
 			each := task.Connections / c.endpoints
-			row("connections to a typical endpoint, six suites of TLS 1.2 and three of TLS 1.3", fmt.Sprint(each), "", "", fmt.Sprint(visitConnectionLimit), each <= visitConnectionLimit)
+			row("connections to a typical endpoint, six suites of TLS 1.2 and three of TLS 1.3", fmt.Sprint(each), "",
+				"", fmt.Sprint(visitConnectionLimit), each <= visitConnectionLimit)
 		}
 	}
 	return missed, nil
@@ -195,9 +203,12 @@ func (q *quay) writeEstate(task visitTask) error {
 	var text strings.Builder
 	text.WriteString("stores: {bench: {kind: public, path: bench.pem}}\ndefaults: {trust: [bench]}\nendpoints:\n")
 	for i := range task.Endpoints {
-		fmt.Fprintf(&text, "  - {endpoint: tides-%d.tarnholm.example, names: [tides.tarnholm.example], connect: ['%s:%d']}\n", i, address(i), task.Port)
+		fmt.Fprintf(&text,
+			"  - {endpoint: tides-%d.tarnholm.example, names: [tides.tarnholm.example], connect: ['%s:%d']}\n", i,
+			address(i), task.Port)
 	}
-	return errors.Join(os.WriteFile(task.Estate, []byte(text.String()), 0o600), os.WriteFile(filepath.Join(filepath.Dir(task.Estate), "bench.pem"), q.anchor, 0o600))
+	return errors.Join(os.WriteFile(task.Estate, []byte(text.String()), 0o600),
+		os.WriteFile(filepath.Join(filepath.Dir(task.Estate), "bench.pem"), q.anchor, 0o600))
 }
 
 // serve answers one connection.
@@ -215,7 +226,8 @@ func endpoints() (*quay, error) {
 	if err != nil {
 		return nil, err
 	}
-	span := forge.Template{Name: "Bench Root", From: time.Now().AddDate(0, 0, -20), Until: time.Now().AddDate(0, 0, 179)}
+	span := forge.Template{Name: "Bench Root", From: time.Now().AddDate(0, 0, -20),
+		Until: time.Now().AddDate(0, 0, 179)}
 	root, err := forge.NewAuthority(nil, key, forge.ECDSASHA256, span)
 	if err != nil {
 		return nil, err
@@ -233,14 +245,16 @@ func endpoints() (*quay, error) {
 	if err != nil {
 		return nil, err
 	}
-	config := &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{leaf, issuer.DER}, PrivateKey: key}}, MinVersion: tls.VersionTLS12,
+	config := &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{leaf, issuer.DER}, PrivateKey: key}},
+		MinVersion:       tls.VersionTLS12,
 		CipherSuites:     []uint16{0xc02b, 0xc02c, 0xcca9, 0xc023, 0xc009, 0xc00a},
 		CurvePreferences: []tls.CurveID{tls.X25519MLKEM768, tls.X25519, tls.CurveP256, tls.CurveP384}}
 	listener, err := net.Listen("tcp4", "0.0.0.0:0")
 	if err != nil {
 		return nil, err
 	}
-	q := &quay{Listener: listener, open: map[string]int{}, anchor: pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: root.DER})}
+	q := &quay{Listener: listener, open: map[string]int{},
+		anchor: pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: root.DER})}
 	go func() {
 		for {
 			conn, err := listener.Accept()
@@ -267,7 +281,8 @@ func auditEstate(task visitTask) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	result := plan.Run(context.Background(), audit.Options{Prober: probe.New(network, vantage.Afford(limits.Limits{})), At: time.Now()})
+	result := plan.Run(context.Background(), audit.Options{Prober: probe.New(network, vantage.Afford(limits.Limits{})),
+		At: time.Now()})
 	connections := 0
 	for _, t := range result.Targets {
 		if t.Verdict != judge.Sound {
@@ -290,7 +305,8 @@ func bare(task visitTask) error {
 		return err
 	}
 	hello := tlswire.Ordinary(tlswire.TLS13, tlswire.TLS12)
-	hello.ServerName, hello.SessionID, hello.Groups = "tides.tarnholm.example", make([]byte, 32), []tlswire.Group{tlswire.X25519}
+	hello.ServerName, hello.SessionID, hello.Groups = "tides.tarnholm.example", make([]byte, 32),
+		[]tlswire.Group{tlswire.X25519}
 	hello.Shares = []tlswire.KeyShare{{Group: tlswire.X25519, Data: key.PublicKey().Bytes()}}
 	record := hello.Record()
 	slots := make(chan struct{}, limits.Defaults.AtOnce)

@@ -64,7 +64,8 @@ func arrows(t *testing.T, name string) map[string]map[string]bool {
 		files = append(files, f)
 	}
 	info := &types.Info{Uses: map[*ast.Ident]types.Object{}}
-	config := types.Config{Importer: nothing{}, Error: func(error) {}} // of other packages nothing is known, which is no error here
+	// of other packages nothing is known, which is no error here
+	config := types.Config{Importer: nothing{}, Error: func(error) {}}
 	own, _ := config.Check(name, set, files, info)
 	fileOf := func(at token.Pos) string { return filepath.Base(set.Position(at).Filename) }
 	uses := map[string]map[string]bool{}

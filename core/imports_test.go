@@ -30,7 +30,8 @@ var floors = [][]string{
 }
 
 // forbidden are imports that would bring an interface into the core.
-var forbidden = []string{"database/", "net/http", "os/signal", "log", "gorm.io", "github.com/jackc", "github.com/spf13", "github.com/go-chi", "github.com/danielgtaylor"}
+var forbidden = []string{"database/", "net/http", "os/signal", "log", "gorm.io", "github.com/jackc", "github.com/spf13",
+	"github.com/go-chi", "github.com/danielgtaylor"}
 
 // sockets are for the probe alone: judging sees facts, never the network or the clock's Now.
 var sockets = []string{"net", "crypto/tls"}
@@ -47,12 +48,15 @@ func TestImportsRunDownwards(t *testing.T) {
 		level, known := floor[pkg]
 		require.True(t, known, "%s: the package is on no floor; give it one in this test", file)
 		seen[pkg] = true
-		assert.False(t, strings.HasPrefix(path, "nurvik/internal"), "%s imports %s: the core knows nothing of the rest", file, path)
+		assert.False(t, strings.HasPrefix(path, "nurvik/internal"), "%s imports %s: the core knows nothing of the rest",
+			file, path)
 		for _, f := range forbidden {
-			assert.False(t, path == strings.TrimSuffix(f, "/") || strings.HasPrefix(path, f), "%s imports %s: no interface in the core", file, path)
+			assert.False(t, path == strings.TrimSuffix(f, "/") || strings.HasPrefix(path, f),
+				"%s imports %s: no interface in the core", file, path)
 		}
 		for _, s := range sockets {
-			assert.False(t, path == s && pkg != "probe" && pkg != "endpoint", "%s imports %s: only the probe may", file, path)
+			assert.False(t, path == s && pkg != "probe" && pkg != "endpoint", "%s imports %s: only the probe may", file,
+				path)
 		}
 		if other, ok := strings.CutPrefix(path, "nurvik/core/"); ok {
 			assert.Less(t, floor[other], level, "%s imports %s, which is not below it", file, path)

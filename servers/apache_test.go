@@ -59,7 +59,8 @@ SSLEngine on
 	return address, directory
 }
 
-const apacheEC, apacheRSA = "SSLCertificateFile ec.crt\nSSLCertificateKeyFile ec.key\n", "SSLCertificateFile rsa.crt\nSSLCertificateKeyFile rsa.key\n"
+const apacheEC, apacheRSA = "SSLCertificateFile ec.crt\nSSLCertificateKeyFile ec.key\n",
+	"SSLCertificateFile rsa.crt\nSSLCertificateKeyFile rsa.key\n"
 
 func TestApache(t *testing.T) {
 	tests := []struct {
@@ -68,14 +69,24 @@ func TestApache(t *testing.T) {
 		order          facts.Order
 		version        string
 	}{
-		{"the server's order", apacheEC + "SSLProtocol -all +TLSv1.2 +TLSv1.3\nSSLHonorCipherOrder on\nSSLCipherSuite ECDHE-ECDSA-AES128-GCM-SHA256:ECDHE-ECDSA-AES256-GCM-SHA384",
-			[]string{newest, "TLS 1.2: TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256 TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384"}, facts.ServerOrder, "TLS 1.2"},
-		{"the suites of TLS 1.3 too", apacheEC + "SSLProtocol -all +TLSv1.3\nSSLHonorCipherOrder on\nSSLCipherSuite TLSv1.3 TLS_AES_128_GCM_SHA256:TLS_AES_256_GCM_SHA384",
+		{"the server's order", apacheEC +
+			"SSLProtocol -all +TLSv1.2 +TLSv1.3\nSSLHonorCipherOrder on\nSSLCipherSuite " +
+			"ECDHE-ECDSA-AES128-GCM-SHA256:ECDHE-ECDSA-AES256-GCM-SHA384",
+			[]string{newest,
+				"TLS 1.2: TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256 TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384"},
+			facts.ServerOrder, "TLS 1.2"},
+		{"the suites of TLS 1.3 too", apacheEC +
+			"SSLProtocol -all +TLSv1.3\nSSLHonorCipherOrder on\nSSLCipherSuite TLSv1.3 " +
+			"TLS_AES_128_GCM_SHA256:TLS_AES_256_GCM_SHA384",
 			[]string{"TLS 1.3: TLS_AES_128_GCM_SHA256 TLS_AES_256_GCM_SHA384"}, facts.ServerOrder, "TLS 1.3"},
 		{"old versions are refused by the library", apacheEC + "SSLProtocol all\nSSLCipherSuite ECDHE-ECDSA-AES128-SHA",
-			[]string{"TLS 1.3: TLS_AES_256_GCM_SHA384 TLS_AES_128_GCM_SHA256 TLS_CHACHA20_POLY1305_SHA256", "TLS 1.2: TLS_ECDHE_ECDSA_WITH_AES_128_CBC_SHA"}, facts.ClientOrder, "TLS 1.3"},
-		{"old versions at a lowered level", apacheRSA + "SSLProtocol -all +TLSv1 +TLSv1.1\nSSLHonorCipherOrder on\nSSLCipherSuite AES256-SHA:AES128-SHA:@SECLEVEL=0",
-			[]string{"TLS 1.1: TLS_RSA_WITH_AES_256_CBC_SHA TLS_RSA_WITH_AES_128_CBC_SHA", "TLS 1.0: TLS_RSA_WITH_AES_256_CBC_SHA TLS_RSA_WITH_AES_128_CBC_SHA"}, facts.ServerOrder, "TLS 1.0"},
+			[]string{"TLS 1.3: TLS_AES_256_GCM_SHA384 TLS_AES_128_GCM_SHA256 TLS_CHACHA20_POLY1305_SHA256",
+				"TLS 1.2: TLS_ECDHE_ECDSA_WITH_AES_128_CBC_SHA"}, facts.ClientOrder, "TLS 1.3"},
+		{"old versions at a lowered level", apacheRSA +
+			"SSLProtocol -all +TLSv1 +TLSv1.1\nSSLHonorCipherOrder on\nSSLCipherSuite " +
+			"AES256-SHA:AES128-SHA:@SECLEVEL=0",
+			[]string{"TLS 1.1: TLS_RSA_WITH_AES_256_CBC_SHA TLS_RSA_WITH_AES_128_CBC_SHA",
+				"TLS 1.0: TLS_RSA_WITH_AES_256_CBC_SHA TLS_RSA_WITH_AES_128_CBC_SHA"}, facts.ServerOrder, "TLS 1.0"},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
@@ -92,10 +103,12 @@ func TestApache(t *testing.T) {
 }
 
 func TestApacheNamesKeysAndClients(t *testing.T) {
-	other := "<VirtualHost %s>\nServerName quays.tarnholm.example\nSSLEngine on\nSSLCertificateFile other.crt\nSSLCertificateKeyFile other.key\n</VirtualHost>"
+	other := "<VirtualHost %s>\nServerName quays.tarnholm.example\nSSLEngine on\nSSLCertificateFile " +
+		"other.crt\nSSLCertificateKeyFile other.key\n</VirtualHost>"
 	address, _ := apache(t, apacheEC+apacheRSA+"SSLVerifyClient optional\nSSLCACertificateFile rsa.crt", "", other)
 	o := visit(t, address, "https")
-	assert.Equal(t, []string{"other-key RSA " + host}, others(t, o), "it is the first, whose certificates everyone gets")
+	assert.Equal(t, []string{"other-key RSA " + host}, others(t, o),
+		"it is the first, whose certificates everyone gets")
 	require.NotNil(t, o.ClientCertificate)
 	assert.Len(t, o.ClientCertificate.Issuers, 1)
 	quays := visitNamed(t, address, "https", "quays.tarnholm.example")
@@ -120,7 +133,9 @@ func TestApacheStapling(t *testing.T) {
 	responder.Listener = listener
 	common := "SSLStaplingCache shmcb:stapling(32768)"
 	var address netip.AddrPort
-	address, directory = apache(t, "SSLCertificateFile good.crt\nSSLCertificateKeyFile good.key\nSSLUseStapling on\nSSLStaplingForceURL http://"+listener.Addr().String()+"/", common, "")
+	address, directory = apache(t,
+		"SSLCertificateFile good.crt\nSSLCertificateKeyFile good.key\nSSLUseStapling on\nSSLStaplingForceURL "+
+			"http://"+listener.Addr().String()+"/", common, "")
 	responder.Start()
 	defer responder.Close()
 	assert.NotEmpty(t, visit(t, address, "https").Staple)

@@ -52,11 +52,13 @@ func TestHAProxy(t *testing.T) {
 		name, settings string
 		want           []string
 	}{
-		{"one suite of each version", "ssl-min-ver TLSv1.2 ciphers ECDHE-ECDSA-CHACHA20-POLY1305 ciphersuites TLS_AES_128_GCM_SHA256",
+		{"one suite of each version",
+			"ssl-min-ver TLSv1.2 ciphers ECDHE-ECDSA-CHACHA20-POLY1305 ciphersuites TLS_AES_128_GCM_SHA256",
 			[]string{"TLS 1.3: TLS_AES_128_GCM_SHA256", "TLS 1.2: TLS_ECDHE_ECDSA_WITH_CHACHA20_POLY1305_SHA256"}},
 		{"nothing newer than TLS 1.2", "ssl-min-ver TLSv1.2 ssl-max-ver TLSv1.2 ciphers ECDHE-ECDSA-AES128-GCM-SHA256",
 			[]string{"TLS 1.2: TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256"}},
-		{"TLS 1.0 at a lowered level", "ssl-min-ver TLSv1.0 ssl-max-ver TLSv1.1 ciphers ECDHE-ECDSA-AES256-SHA:@SECLEVEL=0",
+		{"TLS 1.0 at a lowered level",
+			"ssl-min-ver TLSv1.0 ssl-max-ver TLSv1.1 ciphers ECDHE-ECDSA-AES256-SHA:@SECLEVEL=0",
 			[]string{"TLS 1.1: TLS_ECDHE_ECDSA_WITH_AES_256_CBC_SHA", "TLS 1.0: TLS_ECDHE_ECDSA_WITH_AES_256_CBC_SHA"}},
 	}
 	for _, tt := range tests {
@@ -69,13 +71,17 @@ func TestHAProxy(t *testing.T) {
 }
 
 func TestHAProxyNamesAndClients(t *testing.T) {
-	o := visit(t, haproxy(t, "crt %[1]s/other.both crt %[1]s/ec.both verify optional ca-file %[1]s/rsa.crt no-tls-tickets alpn h2,http/1.1"), "https")
-	assert.Equal(t, []string{"no-name ECDSA quays.tarnholm.example", "foreign-name ECDSA quays.tarnholm.example"}, others(t, o))
+	o := visit(t, haproxy(t,
+		"crt %[1]s/other.both crt %[1]s/ec.both verify optional ca-file %[1]s/rsa.crt no-tls-tickets alpn h2,http/1.1"),
+		"https")
+	assert.Equal(t, []string{"no-name ECDSA quays.tarnholm.example", "foreign-name ECDSA quays.tarnholm.example"},
+		others(t, o))
 	require.NotNil(t, o.ClientCertificate)
 	assert.Len(t, o.ClientCertificate.Issuers, 1)
 	assert.Equal(t, "h2", o.Settings.ALPN)
 	strict := visit(t, haproxy(t, "crt %[1]s/ec.both strict-sni"), "https")
-	assert.Equal(t, []string{"no-name alert unrecognized_name", "foreign-name alert unrecognized_name"}, others(t, strict))
+	assert.Equal(t, []string{"no-name alert unrecognized_name", "foreign-name alert unrecognized_name"},
+		others(t, strict))
 }
 
 func TestHAProxyStapling(t *testing.T) {

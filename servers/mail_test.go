@@ -61,11 +61,20 @@ func TestPostfix(t *testing.T) {
 		want           []string
 		others         []string
 	}{
-		{"two kinds of key", "smtpd_tls_eccert_file = %[1]s/ec.crt\nsmtpd_tls_eckey_file = %[1]s/ec.key\nsmtpd_tls_mandatory_ciphers = high\nsmtpd_tls_ciphers = high\ntls_high_cipherlist = ECDHE-ECDSA-AES128-GCM-SHA256:ECDHE-RSA-AES128-GCM-SHA256\nsmtpd_tls_protocols = TLSv1.2\n",
-			[]string{"TLS 1.2: TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256 TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256"}, []string{"other-key RSA " + host}},
-		{"the server's order", "tls_preempt_cipherlist = yes\nsmtpd_tls_ciphers = high\ntls_high_cipherlist = ECDHE-RSA-AES128-GCM-SHA256:ECDHE-RSA-AES256-GCM-SHA384\nsmtpd_tls_protocols = >=TLSv1.2\n#%s",
-			[]string{newest, "TLS 1.2: TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256 TLS_ECDHE_RSA_WITH_AES_256_GCM_SHA384"}, nil},
-		{"TLS 1.0 at a lowered level", "tls_preempt_cipherlist = yes\nsmtpd_tls_ciphers = high\ntls_high_cipherlist = AES128-SHA:@SECLEVEL=0\nsmtpd_tls_protocols = <=TLSv1.1\n#%s",
+		{"two kinds of key",
+			"smtpd_tls_eccert_file = %[1]s/ec.crt\nsmtpd_tls_eckey_file = " +
+				"%[1]s/ec.key\nsmtpd_tls_mandatory_ciphers = high\nsmtpd_tls_ciphers = high\ntls_high_cipherlist " +
+				"= ECDHE-ECDSA-AES128-GCM-SHA256:ECDHE-RSA-AES128-GCM-SHA256\nsmtpd_tls_protocols = TLSv1.2\n",
+			[]string{"TLS 1.2: TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256 TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256"},
+			[]string{"other-key RSA " + host}},
+		{"the server's order",
+			"tls_preempt_cipherlist = yes\nsmtpd_tls_ciphers = high\ntls_high_cipherlist = " +
+				"ECDHE-RSA-AES128-GCM-SHA256:ECDHE-RSA-AES256-GCM-SHA384\nsmtpd_tls_protocols = >=TLSv1.2\n#%s",
+			[]string{newest, "TLS 1.2: TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256 TLS_ECDHE_RSA_WITH_AES_256_GCM_SHA384"},
+			nil},
+		{"TLS 1.0 at a lowered level",
+			"tls_preempt_cipherlist = yes\nsmtpd_tls_ciphers = high\ntls_high_cipherlist = " +
+				"AES128-SHA:@SECLEVEL=0\nsmtpd_tls_protocols = <=TLSv1.1\n#%s",
 			[]string{"TLS 1.1: TLS_RSA_WITH_AES_128_CBC_SHA", "TLS 1.0: TLS_RSA_WITH_AES_128_CBC_SHA"}, nil},
 	}
 	for _, tt := range tests {
@@ -100,7 +109,8 @@ func dovecot(t *testing.T, settings string) map[string]netip.AddrPort {
 		ports[scheme] = free(t)
 	}
 	listener := func(name, scheme, more string) string {
-		return fmt.Sprintf("  inet_listener %s {\n    address = 127.0.0.1\n    port = %d\n    %s\n  }\n", name, ports[scheme].Port(), more)
+		return fmt.Sprintf("  inet_listener %s {\n    address = 127.0.0.1\n    port = %d\n    %s\n  }\n", name,
+			ports[scheme].Port(), more)
 	}
 	path := filepath.Join(directory, "dovecot.conf")
 	write(t, path, fmt.Appendf(nil, `
@@ -128,17 +138,22 @@ service managesieve-login {
 service lmtp {
 %[9]s}
 `, directory, fmt.Sprintf(settings, directory), strconv.Itoa(userID(t, "nobody")), listener("imap", "imap", ""), listener("imaps", "imaps", "ssl = yes"),
-		listener("pop3", "pop3", ""), listener("pop3s", "pop3s", "ssl = yes"), listener("sieve", "sieve", ""), listener("lmtp", "lmtp", "")))
+		listener("pop3", "pop3", ""), listener("pop3s", "pop3s", "ssl = yes"), listener("sieve", "sieve", ""),
+		listener("lmtp", "lmtp", "")))
 	run(t, ports["imap"], nil, "/usr/sbin/dovecot", "-F", "-c", path)
 	return ports
 }
 
 func TestDovecot(t *testing.T) {
-	ports := dovecot(t, "ssl_min_protocol = TLSv1.2\nssl_prefer_server_ciphers = yes\nssl_cipher_list = ECDHE-ECDSA-AES128-GCM-SHA256:ECDHE-ECDSA-AES256-GCM-SHA384\n#%s")
+	ports := dovecot(t,
+		"ssl_min_protocol = TLSv1.2\nssl_prefer_server_ciphers = yes\nssl_cipher_list = "+
+			"ECDHE-ECDSA-AES128-GCM-SHA256:ECDHE-ECDSA-AES256-GCM-SHA384\n#%s")
 	for scheme, address := range ports {
 		t.Run(scheme, func(t *testing.T) {
 			o := visit(t, address, scheme)
-			assert.Equal(t, []string{newest, "TLS 1.2: TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256 TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384"}, accepted(o))
+			assert.Equal(t, []string{newest,
+				"TLS 1.2: TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256 TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384"},
+				accepted(o))
 			assert.Equal(t, facts.ServerOrder, orderOf(o, "TLS 1.2"))
 			assert.Equal(t, facts.PossessionShown, o.Possession)
 		})
@@ -148,7 +163,8 @@ func TestDovecot(t *testing.T) {
 		assert.Equal(t, []string{"other-key RSA " + host}, others(t, o))
 	})
 	t.Run("TLS 1.1 at a lowered level", func(t *testing.T) {
-		o := visit(t, dovecot(t, "ssl_min_protocol = TLSv1.1\nssl_cipher_list = ECDHE-ECDSA-AES128-SHA:@SECLEVEL=0\n#%s")["imap"], "imap")
+		o := visit(t, dovecot(t,
+			"ssl_min_protocol = TLSv1.1\nssl_cipher_list = ECDHE-ECDSA-AES128-SHA:@SECLEVEL=0\n#%s")["imap"], "imap")
 		assert.Equal(t, facts.Accepted, versionOf(o, "TLS 1.1").Answer)
 		assert.Equal(t, facts.Declined, versionOf(o, "TLS 1.0").Answer)
 	})

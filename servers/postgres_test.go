@@ -46,7 +46,8 @@ func TestPostgreSQL(t *testing.T) {
 	data := filepath.Join(directory, "data")
 	material(t, directory, "ec", "EC")
 	if as != nil {
-		for _, path := range []string{directory, filepath.Join(directory, "ec.key"), filepath.Join(directory, "ec.crt")} {
+		for _, path := range []string{directory, filepath.Join(directory, "ec.key"),
+			filepath.Join(directory, "ec.crt")} {
 			require.NoError(t, os.Chown(path, int(as.Uid), int(as.Gid)))
 		}
 	}
@@ -61,14 +62,17 @@ func TestPostgreSQL(t *testing.T) {
 		{"TLS 1.2 alone", "TLSv1.2", "TLSv1.2", "ECDHE-ECDSA-AES256-GCM-SHA384:ECDHE-ECDSA-AES128-GCM-SHA256",
 			[]string{"TLS 1.2: TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384 TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256"}},
 		{"TLS 1.3 alone", "TLSv1.3", "", "HIGH", []string{newest}},
-		{"all that the library allows", "TLSv1", "", "ECDHE-ECDSA-AES128-SHA", []string{newest, "TLS 1.2: TLS_ECDHE_ECDSA_WITH_AES_128_CBC_SHA"}},
+		{"all that the library allows", "TLSv1", "", "ECDHE-ECDSA-AES128-SHA",
+			[]string{newest, "TLS 1.2: TLS_ECDHE_ECDSA_WITH_AES_128_CBC_SHA"}},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
 			address := free(t)
 			arguments := []string{"-D", data, "-p", fmt.Sprint(address.Port()), "-h", "127.0.0.1", "-k", directory}
-			for key, value := range map[string]string{"ssl": "on", "ssl_cert_file": directory + "/ec.crt", "ssl_key_file": directory + "/ec.key",
-				"ssl_ciphers": tt.ciphers, "ssl_min_protocol_version": tt.least, "ssl_max_protocol_version": tt.most, "fsync": "off"} {
+			for key, value := range map[string]string{"ssl": "on", "ssl_cert_file": directory + "/ec.crt",
+				"ssl_key_file": directory + "/ec.key",
+				"ssl_ciphers":  tt.ciphers, "ssl_min_protocol_version": tt.least, "ssl_max_protocol_version": tt.most,
+				"fsync": "off"} {
 				arguments = append(arguments, "-c", key+"="+value)
 			}
 			run(t, address, as, filepath.Join(bin, "postgres"), arguments...)

@@ -27,20 +27,25 @@ func TestRemediesRepair(t *testing.T) {
 		run          func(line string) netip.AddrPort
 		codes        []string
 	}{
-		{"nginx", "https", "ssl_protocols TLSv1 TLSv1.1 TLSv1.2; ssl_ciphers " + all + ";", func(line string) netip.AddrPort { return nginx(t, bothKeys+line, "") },
+		{"nginx", "https", "ssl_protocols TLSv1 TLSv1.1 TLSv1.2; ssl_ciphers " + all + ";",
+			func(line string) netip.AddrPort { return nginx(t, bothKeys+line, "") },
 			[]string{"proto.obsolete", "suite.anonymous", "suite.no-forward-secrecy"}},
 		{"Apache", "https", "SSLProtocol all\nSSLCipherSuite " + all, func(line string) netip.AddrPort {
 			address, _ := apache(t, apacheEC+apacheRSA+line, "", "")
 			return address
 		},
 			[]string{"proto.obsolete", "suite.no-forward-secrecy"}},
-		{"HAProxy", "https", "ssl-default-bind-options ssl-min-ver TLSv1.0\n  ssl-default-bind-ciphers " + all, func(line string) netip.AddrPort { return haproxyWith(t, line, "crt %s/rsa.both") },
+		{"HAProxy", "https", "ssl-default-bind-options ssl-min-ver TLSv1.0\n  ssl-default-bind-ciphers " + all,
+			func(line string) netip.AddrPort { return haproxyWith(t, line, "crt %s/rsa.both") },
 			[]string{"proto.obsolete", "suite.no-forward-secrecy"}},
-		{"Postfix", "smtp", "smtpd_tls_protocols = >=TLSv1\ntls_medium_cipherlist = " + all, func(line string) netip.AddrPort { return postfix(t, line+"\n#%s") },
+		{"Postfix", "smtp", "smtpd_tls_protocols = >=TLSv1\ntls_medium_cipherlist = " + all,
+			func(line string) netip.AddrPort { return postfix(t, line+"\n#%s") },
 			[]string{"proto.obsolete", "suite.no-forward-secrecy"}},
-		{"Dovecot", "imap", "ssl_min_protocol = TLSv1\nssl_cipher_list = " + all, func(line string) netip.AddrPort { return dovecot(t, line+"\n#%s")["imap"] },
+		{"Dovecot", "imap", "ssl_min_protocol = TLSv1\nssl_cipher_list = " + all,
+			func(line string) netip.AddrPort { return dovecot(t, line+"\n#%s")["imap"] },
 			[]string{"proto.obsolete"}},
-		{"slapd", "ldap", "TLSCipherSuite NORMAL:+VERS-TLS1.0", func(line string) netip.AddrPort { return slapd(t, strings.ReplaceAll(line, "%", "%%")+"\n#%s") },
+		{"slapd", "ldap", "TLSCipherSuite NORMAL:+VERS-TLS1.0",
+			func(line string) netip.AddrPort { return slapd(t, strings.ReplaceAll(line, "%", "%%")+"\n#%s") },
 			[]string{"proto.obsolete"}},
 		{"vsftpd", "ftp", "ssl_ciphers=" + all, func(line string) netip.AddrPort { return vsftpd(t, line) },
 			[]string{"suite.no-forward-secrecy"}},
@@ -48,13 +53,14 @@ func TestRemediesRepair(t *testing.T) {
 			client, _ := prosody(t, strings.ReplaceAll(line, "\n", "; "))
 			return client
 		}, []string{"proto.obsolete"}},
-		{"MariaDB", "mysql", "tls_version = TLSv1.0,TLSv1.1,TLSv1.2\nssl_cipher = " + all, func(line string) netip.AddrPort {
-			var arguments []string
-			for l := range strings.SplitSeq(line, "\n") {
-				arguments = append(arguments, "--"+strings.ReplaceAll(strings.ReplaceAll(l, " ", ""), "_", "-"))
-			}
-			return mariadb(t, arguments...)
-		}, []string{"proto.obsolete"}},
+		{"MariaDB", "mysql", "tls_version = TLSv1.0,TLSv1.1,TLSv1.2\nssl_cipher = " + all,
+			func(line string) netip.AddrPort {
+				var arguments []string
+				for l := range strings.SplitSeq(line, "\n") {
+					arguments = append(arguments, "--"+strings.ReplaceAll(strings.ReplaceAll(l, " ", ""), "_", "-"))
+				}
+				return mariadb(t, arguments...)
+			}, []string{"proto.obsolete"}},
 	}
 	for _, s := range servers {
 		t.Run(s.name, func(t *testing.T) {
@@ -103,7 +109,9 @@ func findingsOf(t *testing.T, address netip.AddrPort, scheme string) map[string]
 	o := visit(t, address, scheme)
 	p, err := policy.Builtin(policy.Default)
 	require.NoError(t, err)
-	j := judge.Endpoint(facts.Endpoint{Schema: facts.Schema, Endpoint: scheme + "://" + host, Observations: []facts.Observation{o}}, judge.Context{Policy: p, Trust: []*trust.Store{trust.New("none", nil)}, At: time.Now()})
+	j := judge.Endpoint(facts.Endpoint{Schema: facts.Schema, Endpoint: scheme + "://" + host,
+		Observations: []facts.Observation{o}}, judge.Context{Policy: p, Trust: []*trust.Store{trust.New("none", nil)},
+		At: time.Now()})
 	out := map[string]judge.Finding{}
 	for _, f := range j.Findings {
 		out[f.Code] = f

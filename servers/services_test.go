@@ -23,7 +23,9 @@ func slapd(t *testing.T, settings string) netip.AddrPort {
 	material(t, directory, "ec", "EC")
 	material(t, directory, "rsa", "RSA")
 	path := filepath.Join(directory, "slapd.conf")
-	write(t, path, fmt.Appendf(nil, "pidfile %[1]s/pid\nTLSCertificateFile %[1]s/ec.crt\nTLSCertificateKeyFile %[1]s/ec.key\n%[2]s\n", directory, fmt.Sprintf(settings, directory)))
+	write(t, path, fmt.Appendf(nil,
+		"pidfile %[1]s/pid\nTLSCertificateFile %[1]s/ec.crt\nTLSCertificateKeyFile %[1]s/ec.key\n%[2]s\n", directory,
+		fmt.Sprintf(settings, directory)))
 	run(t, address, nil, "/usr/sbin/slapd", "-d", "0", "-h", "ldap://"+address.String()+"/", "-f", path)
 	return address
 }
@@ -34,13 +36,25 @@ func TestSlapd(t *testing.T) {
 		want           []string
 		order          facts.Order
 	}{
-		{"the suites of one version, in the server's order", "TLSCipherSuite NONE:+VERS-TLS1.2:+ECDHE-ECDSA:+AES-256-GCM:+AES-128-GCM:+AEAD:+SIGN-ALL:+GROUP-ALL:+COMP-NULL:+CTYPE-X509:%%SERVER_PRECEDENCE\n#%s",
-			[]string{"TLS 1.2: TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384 TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256"}, facts.ServerOrder},
-		{"in the client's order", "TLSCipherSuite NONE:+VERS-TLS1.2:+ECDHE-ECDSA:+AES-128-GCM:+AES-256-GCM:+AEAD:+SIGN-ALL:+GROUP-ALL:+COMP-NULL:+CTYPE-X509\n#%s",
-			[]string{"TLS 1.2: TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384 TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256"}, facts.ClientOrder},
-		{"TLS 1.0, which its library still speaks", "TLSCipherSuite NONE:+VERS-TLS1.0:+ECDHE-ECDSA:+AES-128-CBC:+SHA1:+SIGN-ALL:+GROUP-ALL:+COMP-NULL:+CTYPE-X509\n#%s",
+		{"the suites of one version, in the server's order",
+			"TLSCipherSuite " +
+				"NONE:+VERS-TLS1.2:+ECDHE-ECDSA:+AES-256-GCM:+AES-128-GCM:+AEAD:+SIGN-ALL:+GROUP-ALL:" +
+				"+COMP-NULL:+CTYPE-X509:%%SERVER_PRECEDENCE\n#%s",
+			[]string{"TLS 1.2: TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384 TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256"},
+			facts.ServerOrder},
+		{"in the client's order",
+			"TLSCipherSuite " +
+				"NONE:+VERS-TLS1.2:+ECDHE-ECDSA:+AES-128-GCM:+AES-256-GCM:+AEAD:+SIGN-ALL:+GROUP-ALL:" +
+				"+COMP-NULL:+CTYPE-X509\n#%s",
+			[]string{"TLS 1.2: TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384 TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256"},
+			facts.ClientOrder},
+		{"TLS 1.0, which its library still speaks",
+			"TLSCipherSuite " +
+				"NONE:+VERS-TLS1.0:+ECDHE-ECDSA:+AES-128-CBC:+SHA1:+SIGN-ALL:+GROUP-ALL:+COMP-NULL:+CTYPE-X509\n#%s",
 			[]string{"TLS 1.0: TLS_ECDHE_ECDSA_WITH_AES_128_CBC_SHA"}, ""},
-		{"TLS 1.3 alone", "TLSCipherSuite NONE:+VERS-TLS1.3:+AES-256-GCM:+AEAD:+SIGN-ALL:+GROUP-ALL:+COMP-NULL:+CTYPE-X509\n#%s", []string{"TLS 1.3: TLS_AES_256_GCM_SHA384"}, ""},
+		{"TLS 1.3 alone",
+			"TLSCipherSuite NONE:+VERS-TLS1.3:+AES-256-GCM:+AEAD:+SIGN-ALL:+GROUP-ALL:+COMP-NULL:+CTYPE-X509\n#%s",
+			[]string{"TLS 1.3: TLS_AES_256_GCM_SHA384"}, ""},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
@@ -54,7 +68,8 @@ func TestSlapd(t *testing.T) {
 		e, err := judge.Explain("suite.weak-cipher")
 		require.NoError(t, err)
 		o := visit(t, slapd(t, lineFor(e.Edits, "slapd")+"\n#%s"), "ldap")
-		assert.Equal(t, []string{"TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384", "TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256", "TLS_ECDHE_ECDSA_WITH_CHACHA20_POLY1305_SHA256"}, versionOf(o, "TLS 1.2").Suites)
+		assert.Equal(t, []string{"TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384", "TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256",
+			"TLS_ECDHE_ECDSA_WITH_CHACHA20_POLY1305_SHA256"}, versionOf(o, "TLS 1.2").Suites)
 	})
 	t.Run("client certificates", func(t *testing.T) {
 		o := visit(t, slapd(t, "TLSCACertificateFile %[1]s/rsa.crt\nTLSVerifyClient try\n"), "ldap")
@@ -70,9 +85,11 @@ func TestVsftpd(t *testing.T) {
 		want         []string
 	}{
 		{"suites of TLS 1.2", "ECDHE-RSA-AES256-GCM-SHA384:ECDHE-RSA-AES128-GCM-SHA256",
-			[]string{"TLS 1.3: TLS_AES_256_GCM_SHA384 TLS_AES_128_GCM_SHA256 TLS_CHACHA20_POLY1305_SHA256", "TLS 1.2: TLS_ECDHE_RSA_WITH_AES_256_GCM_SHA384 TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256"}},
+			[]string{"TLS 1.3: TLS_AES_256_GCM_SHA384 TLS_AES_128_GCM_SHA256 TLS_CHACHA20_POLY1305_SHA256",
+				"TLS 1.2: TLS_ECDHE_RSA_WITH_AES_256_GCM_SHA384 TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256"}},
 		{"a suite of all versions: the library's level refuses the old ones", "AES128-SHA",
-			[]string{"TLS 1.3: TLS_AES_256_GCM_SHA384 TLS_AES_128_GCM_SHA256 TLS_CHACHA20_POLY1305_SHA256", "TLS 1.2: TLS_RSA_WITH_AES_128_CBC_SHA"}},
+			[]string{"TLS 1.3: TLS_AES_256_GCM_SHA384 TLS_AES_128_GCM_SHA256 TLS_CHACHA20_POLY1305_SHA256",
+				"TLS 1.2: TLS_RSA_WITH_AES_128_CBC_SHA"}},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
@@ -90,7 +107,10 @@ func vsftpd(t *testing.T, line string) netip.AddrPort {
 	material(t, directory, "rsa", "RSA")
 	require.NoError(t, os.Mkdir(filepath.Join(directory, "empty"), 0o755))
 	path := filepath.Join(directory, "vsftpd.conf")
-	write(t, path, fmt.Appendf(nil, "background=NO\nlisten=YES\nlisten_address=%s\nlisten_port=%d\nssl_enable=YES\nlocal_enable=YES\nanonymous_enable=NO\nrsa_cert_file=%[3]s/rsa.crt\nrsa_private_key_file=%[3]s/rsa.key\nsecure_chroot_dir=%[3]s/empty\n%[4]s\n",
+	write(t, path, fmt.Appendf(nil,
+		"background=NO\nlisten=YES\nlisten_address=%s\nlisten_port=%d\nssl_enable=YES\n"+
+			"local_enable=YES\nanonymous_enable=NO\n"+
+			"rsa_cert_file=%[3]s/rsa.crt\nrsa_private_key_file=%[3]s/rsa.key\nsecure_chroot_dir=%[3]s/empty\n%[4]s\n",
 		address.Addr(), address.Port(), directory, line))
 	run(t, address, nil, "/usr/sbin/vsftpd", path)
 	return address
@@ -101,9 +121,11 @@ func TestProsody(t *testing.T) {
 		name, settings string
 		want           []string
 	}{
-		{"TLS 1.2 alone", `protocol = "tlsv1_2"; ciphers = "ECDHE-ECDSA-AES128-GCM-SHA256:ECDHE-ECDSA-AES256-GCM-SHA384"; options = { cipher_server_preference = true };`,
+		{"TLS 1.2 alone",
+			`protocol = "tlsv1_2"; ciphers = "ECDHE-ECDSA-AES128-GCM-SHA256:ECDHE-ECDSA-AES256-GCM-SHA384"; options = { cipher_server_preference = true };`,
 			[]string{"TLS 1.2: TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256 TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384"}},
-		{"TLS 1.3 alone", `protocol = "tlsv1_3"; ciphersuites = "TLS_AES_256_GCM_SHA384:TLS_AES_128_GCM_SHA256"; options = { cipher_server_preference = true };`, []string{"TLS 1.3: TLS_AES_256_GCM_SHA384 TLS_AES_128_GCM_SHA256"}},
+		{"TLS 1.3 alone",
+			`protocol = "tlsv1_3"; ciphersuites = "TLS_AES_256_GCM_SHA384:TLS_AES_128_GCM_SHA256"; options = { cipher_server_preference = true };`, []string{"TLS 1.3: TLS_AES_256_GCM_SHA384 TLS_AES_128_GCM_SHA256"}},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
@@ -112,7 +134,8 @@ func TestProsody(t *testing.T) {
 				o := visit(t, address, scheme)
 				assert.Equal(t, tt.want, accepted(o), scheme)
 				assert.Equal(t, facts.PossessionShown, o.Possession)
-				assert.Equal(t, scheme == "xmpp-server", o.ClientCertificate != nil, "servers ask each other for certificates")
+				assert.Equal(t, scheme == "xmpp-server", o.ClientCertificate != nil,
+					"servers ask each other for certificates")
 			}
 		})
 	}
@@ -124,9 +147,11 @@ func TestMariaDB(t *testing.T) {
 		arguments []string
 		want      []string
 	}{
-		{"two versions", []string{"--tls-version=TLSv1.2,TLSv1.3", "--ssl-cipher=TLS_AES_128_GCM_SHA256:ECDHE-ECDSA-AES128-GCM-SHA256"},
+		{"two versions", []string{"--tls-version=TLSv1.2,TLSv1.3",
+			"--ssl-cipher=TLS_AES_128_GCM_SHA256:ECDHE-ECDSA-AES128-GCM-SHA256"},
 			[]string{"TLS 1.3: TLS_AES_128_GCM_SHA256", "TLS 1.2: TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256"}},
-		{"TLS 1.2 alone", []string{"--tls-version=TLSv1.2", "--ssl-cipher=ECDHE-ECDSA-AES256-GCM-SHA384:ECDHE-ECDSA-CHACHA20-POLY1305"},
+		{"TLS 1.2 alone", []string{"--tls-version=TLSv1.2",
+			"--ssl-cipher=ECDHE-ECDSA-AES256-GCM-SHA384:ECDHE-ECDSA-CHACHA20-POLY1305"},
 			[]string{"TLS 1.2: TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384 TLS_ECDHE_ECDSA_WITH_CHACHA20_POLY1305_SHA256"}},
 	}
 	for _, tt := range tests {
@@ -145,8 +170,10 @@ func mariadb(t *testing.T, more ...string) netip.AddrPort {
 	directory, address := place(t), free(t)
 	material(t, directory, "ec", "EC")
 	require.NoError(t, os.Mkdir(filepath.Join(directory, "data"), 0o755))
-	arguments := []string{"--no-defaults", "--user=root", "--skip-grant-tables", "--datadir=" + directory + "/data", "--socket=" + directory + "/socket", "--pid-file=" + directory + "/pid",
-		"--bind-address=127.0.0.1", fmt.Sprintf("--port=%d", address.Port()), "--ssl-cert=" + directory + "/ec.crt", "--ssl-key=" + directory + "/ec.key"}
+	arguments := []string{"--no-defaults", "--user=root", "--skip-grant-tables", "--datadir=" + directory + "/data",
+		"--socket=" + directory + "/socket", "--pid-file=" + directory + "/pid",
+		"--bind-address=127.0.0.1", fmt.Sprintf("--port=%d", address.Port()), "--ssl-cert=" + directory + "/ec.crt",
+		"--ssl-key=" + directory + "/ec.key"}
 	run(t, address, nil, "/usr/sbin/mariadbd", append(arguments, more...)...)
 	return address
 }

@@ -58,10 +58,12 @@ func newKey(t *testing.T, kind string) (crypto.Signer, *forge.Algorithm) {
 }
 
 // issue writes a certificate for the last of the names, by the issuer or itself, and returns its DER.
-func issue(t *testing.T, directory, name string, issuer *forge.Authority, key crypto.Signer, sign *forge.Algorithm, names []string) []byte {
+func issue(t *testing.T, directory, name string, issuer *forge.Authority, key crypto.Signer, sign *forge.Algorithm,
+	names []string) []byte {
 	t.Helper()
 	last := names[len(names)-1]
-	w := forge.Template{Name: last, Names: []string{last}, Sign: sign, From: time.Now().Add(-time.Hour), Until: time.Now().AddDate(0, 3, 0)}
+	w := forge.Template{Name: last, Names: []string{last}, Sign: sign, From: time.Now().Add(-time.Hour),
+		Until: time.Now().AddDate(0, 3, 0)}
 	var err error
 	w.SPKI, err = forge.PublicInfo(key)
 	require.NoError(t, err)
@@ -75,7 +77,8 @@ func issue(t *testing.T, directory, name string, issuer *forge.Authority, key cr
 	}
 	write(t, filepath.Join(directory, name+".crt"), certificates)
 	write(t, filepath.Join(directory, name+".key"), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: pkcs8}))
-	write(t, filepath.Join(directory, name+".both"), slices.Concat(certificates, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: pkcs8})))
+	write(t, filepath.Join(directory, name+".both"), slices.Concat(certificates,
+		pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: pkcs8})))
 	return der
 }
 
@@ -84,14 +87,16 @@ func issue(t *testing.T, directory, name string, issuer *forge.Authority, key cr
 func answered(t *testing.T, directory, name string) {
 	t.Helper()
 	authority, _ := newKey(t, "EC")
-	issuer, err := forge.NewAuthority(nil, authority, forge.ECDSASHA256, forge.Template{Name: "Harbour Issuing", From: time.Now().Add(-time.Hour), Until: time.Now().AddDate(1, 0, 0)})
+	issuer, err := forge.NewAuthority(nil, authority, forge.ECDSASHA256,
+		forge.Template{Name: "Harbour Issuing", From: time.Now().Add(-time.Hour), Until: time.Now().AddDate(1, 0, 0)})
 	require.NoError(t, err)
 	key, sign := newKey(t, "EC")
 	leaf, err := x509.ParseCertificate(issue(t, directory, name, issuer, key, sign, []string{host}))
 	require.NoError(t, err)
 	above, err := x509.ParseCertificate(issuer.DER)
 	require.NoError(t, err)
-	response, err := ocsp.CreateResponse(above, above, ocsp.Response{Status: ocsp.Good, SerialNumber: leaf.SerialNumber, ThisUpdate: time.Now().Add(-time.Minute), NextUpdate: time.Now().Add(time.Hour)}, authority)
+	response, err := ocsp.CreateResponse(above, above, ocsp.Response{Status: ocsp.Good, SerialNumber: leaf.SerialNumber,
+		ThisUpdate: time.Now().Add(-time.Minute), NextUpdate: time.Now().Add(time.Hour)}, authority)
 	require.NoError(t, err)
 	write(t, filepath.Join(directory, name+".ocsp"), response)
 }
@@ -180,7 +185,8 @@ func outcomeNamed(t *testing.T, address netip.AddrPort, scheme, name string) fac
 	t.Helper()
 	network, err := vantage.Network(vantage.NameServer{})
 	require.NoError(t, err)
-	o, err := probe.New(network, limits.Limits{HostPerSecond: 200}).Visit(t.Context(), address, probe.Call{Scheme: scheme, ServerName: name, Effort: facts.Full, Web: scheme == "https"})
+	o, err := probe.New(network, limits.Limits{HostPerSecond: 200}).Visit(t.Context(), address,
+		probe.Call{Scheme: scheme, ServerName: name, Effort: facts.Full, Web: scheme == "https"})
 	require.NoError(t, err)
 	return o
 }

@@ -29,13 +29,22 @@ const { look, next } = useLook()
 </script>
 
 <style scoped>
-.bar { display: flex; align-items: center; gap: 24px; padding: 8px 20px; background: var(--deep); color: var(--deep-ink); }
-.brand { display: inline-flex; align-items: center; gap: 8px; color: inherit; text-decoration: none; font-weight: 650; font-size: 16px; }
+.bar {
+  display: flex; align-items: center; gap: 24px; padding: 8px 20px; background: var(--deep);
+  color: var(--deep-ink);
+}
+.brand {
+  display: inline-flex; align-items: center; gap: 8px; color: inherit; text-decoration: none;
+  font-weight: 650; font-size: 16px;
+}
 nav { display: flex; gap: 14px; }
 nav a { color: inherit; text-decoration: none; padding: 3px 2px; border-bottom: 2px solid transparent; }
 nav a:hover, nav a.router-link-active { border-bottom-color: currentColor; }
 .audit { flex: 1; min-width: 0; }
-.look { background: none; border: 1px solid transparent; color: inherit; font: inherit; padding: 3px 8px; border-radius: 3px; cursor: pointer; }
+.look {
+  background: none; border: 1px solid transparent; color: inherit; font: inherit; padding: 3px 8px;
+  border-radius: 3px; cursor: pointer;
+}
 .look:hover { border-color: currentColor; }
 .bar :focus-visible { outline-color: var(--deep-ink); }
 main { max-width: 1240px; margin: 0 auto; padding: 16px 20px 48px; }

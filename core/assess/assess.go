@@ -110,7 +110,8 @@ func (e *Engine) Also(files []facts.File) *Engine {
 
 // FindSharedPrimes looks for prime factors that different RSA keys have in
 // common. The error is the context's; then nothing is known of them.
-func (e *Engine) FindSharedPrimes(ctx context.Context, files []facts.File, observed []facts.Endpoint, step judge.SharedStep) (err error) {
+func (e *Engine) FindSharedPrimes(ctx context.Context, files []facts.File, observed []facts.Endpoint,
+	step judge.SharedStep) (err error) {
 	e.common.Shared, err = judge.SharedPrimes(ctx, e.common.Memory, files, observed, step)
 	return err
 }
@@ -218,7 +219,8 @@ func pinnedAnchors(f facts.Endpoint, pins []facts.TLSA) []trust.Anchor {
 	for _, o := range f.Observations {
 		for _, der := range o.Certificates {
 			c, err := pki.ParseCertificate(der)
-			if err == nil && c.IsCA() && slices.ContainsFunc(pins, func(t facts.TLSA) bool { return t.Usage == facts.UsageAnchor && judge.PinFits(t, c) }) {
+			if err == nil && c.IsCA() && slices.ContainsFunc(pins,
+				func(t facts.TLSA) bool { return t.Usage == facts.UsageAnchor && judge.PinFits(t, c) }) {
 				out = append(out, trust.Anchor{Certificate: c, Kind: trust.Private})
 			}
 		}

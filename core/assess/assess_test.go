@@ -41,7 +41,8 @@ func newQuay(t *testing.T) quay {
 		return k
 	}
 	authority := func(issuer *forge.Authority, name string) *forge.Authority {
-		a, err := forge.NewAuthority(issuer, key(), forge.ECDSASHA256, forge.Template{Name: name, From: now.AddDate(-1, 0, 0), Until: now.AddDate(5, 0, 0)})
+		a, err := forge.NewAuthority(issuer, key(), forge.ECDSASHA256,
+			forge.Template{Name: name, From: now.AddDate(-1, 0, 0), Until: now.AddDate(5, 0, 0)})
 		require.NoError(t, err)
 		return a
 	}
@@ -50,7 +51,8 @@ func newQuay(t *testing.T) quay {
 	signer := key()
 	spki, err := forge.PublicInfo(signer)
 	require.NoError(t, err)
-	leaf, err := forge.Issue(issuing, signer, forge.Template{Name: host, Names: []string{host}, SPKI: spki, From: now.AddDate(0, 0, -20), Until: now.AddDate(0, 0, 179)})
+	leaf, err := forge.Issue(issuing, signer, forge.Template{Name: host, Names: []string{host}, SPKI: spki,
+		From: now.AddDate(0, 0, -20), Until: now.AddDate(0, 0, 179)})
 	require.NoError(t, err)
 	anchor, err := trust.ParseAnchor(root.DER, trust.Private)
 	require.NoError(t, err)
@@ -118,12 +120,16 @@ func TestWhoIsChecked(t *testing.T) {
 		by            string
 	}{
 		{"nobody checks", policy.Open(), nil, false, []string{"trust.unknown-anchor note"}, policy.Opportunistic},
-		{"declared to be authenticated", policy.Open(), nil, true, []string{"trust.unknown-anchor fault"}, policy.Default},
+		{"declared to be authenticated", policy.Open(), nil, true, []string{"trust.unknown-anchor fault"},
+			policy.Default},
 		{"a policy that was chosen", chosen, nil, false, []string{"trust.unknown-anchor fault"}, policy.Default},
-		{"a record names the leaf, and takes the place of all else", policy.Open(), []facts.TLSA{{Usage: 3, Selector: 1, Matching: 1, Data: sum(leaf.PublicKey.Raw)}}, false,
+		{"a record names the leaf, and takes the place of all else", policy.Open(),
+			[]facts.TLSA{{Usage: 3, Selector: 1, Matching: 1, Data: sum(leaf.PublicKey.Raw)}}, false,
 			[]string{"trust.unknown-anchor note"}, policy.Opportunistic},
-		{"a record makes the issuer an anchor", policy.Open(), []facts.TLSA{{Usage: 2, Selector: 0, Matching: 1, Data: sum(q.root)}}, false, []string{}, policy.Default},
-		{"a record names another", policy.Open(), []facts.TLSA{{Usage: 3, Selector: 1, Matching: 1, Data: sum(nil)}}, false,
+		{"a record makes the issuer an anchor", policy.Open(),
+			[]facts.TLSA{{Usage: 2, Selector: 0, Matching: 1, Data: sum(q.root)}}, false, []string{}, policy.Default},
+		{"a record names another", policy.Open(), []facts.TLSA{{Usage: 3, Selector: 1, Matching: 1, Data: sum(nil)}},
+			false,
 			[]string{"dns.tlsa-mismatch fault", "trust.unknown-anchor fault"}, policy.Default},
 	}
 	for _, tt := range tests {
@@ -131,7 +137,8 @@ func TestWhoIsChecked(t *testing.T) {
 			f := observed("smtp://"+host, q.leaf, q.issuing, q.root)
 			f.DNS = &facts.DNS{TLSA: tt.tlsa, TLSAAt: "_25._tcp." + host, Validated: true}
 			e := assess.New(assess.Options{At: now}).Ready()
-			j := e.Endpoint(f, assess.Expectation{Policy: tt.policy, Trust: []*trust.Store{q.inner}, Authenticated: tt.authenticated})
+			j := e.Endpoint(f, assess.Expectation{Policy: tt.policy, Trust: []*trust.Store{q.inner},
+				Authenticated: tt.authenticated})
 			assert.Equal(t, tt.want, codes(j))
 			assert.Equal(t, tt.by, j.Basis.Policy, "the judgement says by which policy")
 		})
@@ -142,8 +149,10 @@ func TestLibrary(t *testing.T) {
 	q := newQuay(t)
 	own := policy.Open()
 	own.Name, own.Version = "quay", 3
-	l := &assess.Library{Stores: map[string]*trust.Store{"outer": q.outer}, Policies: map[string]policy.Policy{"quay": own}}
-	x := l.Expect(endpoint.Settings{Endpoint: host, Names: []string{"a.example"}, Policy: "quay", Trust: []string{"outer"}, Audiences: []string{"moon"}})
+	l := &assess.Library{Stores: map[string]*trust.Store{"outer": q.outer},
+		Policies: map[string]policy.Policy{"quay": own}}
+	x := l.Expect(endpoint.Settings{Endpoint: host, Names: []string{"a.example"}, Policy: "quay",
+		Trust: []string{"outer"}, Audiences: []string{"moon"}})
 	assert.Equal(t, 3, x.Policy.Version)
 	assert.True(t, x.Policy.Chosen, "a policy that is assigned holds on port 25 too")
 	assert.Equal(t, []*trust.Store{q.outer}, x.Trust)

@@ -34,19 +34,29 @@ func TestSubtrees(t *testing.T) {
 	}{
 		{"the domain itself", of(pki.NameDNS, "tarnholm.example"), of(pki.NameDNS, "tarnholm.example"), true, true},
 		{"below the domain", of(pki.NameDNS, "a.b.Tarnholm.example"), of(pki.NameDNS, "tarnholm.EXAMPLE"), true, true},
-		{"only the same ending", of(pki.NameDNS, "notarnholm.example"), of(pki.NameDNS, "tarnholm.example"), false, false},
-		{"a period in front means below", of(pki.NameDNS, "tarnholm.example"), of(pki.NameDNS, ".tarnholm.example"), false, false},
+		{"only the same ending", of(pki.NameDNS, "notarnholm.example"), of(pki.NameDNS, "tarnholm.example"), false,
+			false},
+		{"a period in front means below", of(pki.NameDNS, "tarnholm.example"), of(pki.NameDNS, ".tarnholm.example"),
+			false, false},
 		{"no domain means all", of(pki.NameDNS, "tarnholm.example"), of(pki.NameDNS, ""), true, true},
-		{"a mailbox", of(pki.NameEmail, "office@tarnholm.example"), of(pki.NameEmail, "office@Tarnholm.example"), true, true},
-		{"another mailbox", of(pki.NameEmail, "Office@tarnholm.example"), of(pki.NameEmail, "office@tarnholm.example"), false, false},
-		{"all mailboxes of a host", of(pki.NameEmail, "office@tarnholm.example"), of(pki.NameEmail, "tarnholm.example"), true, true},
-		{"not those of hosts below", of(pki.NameEmail, "office@a.tarnholm.example"), of(pki.NameEmail, "tarnholm.example"), false, false},
-		{"mailboxes below a domain", of(pki.NameEmail, "office@a.tarnholm.example"), of(pki.NameEmail, ".tarnholm.example"), true, true},
+		{"a mailbox", of(pki.NameEmail, "office@tarnholm.example"), of(pki.NameEmail, "office@Tarnholm.example"), true,
+			true},
+		{"another mailbox", of(pki.NameEmail, "Office@tarnholm.example"), of(pki.NameEmail, "office@tarnholm.example"),
+			false, false},
+		{"all mailboxes of a host", of(pki.NameEmail, "office@tarnholm.example"), of(pki.NameEmail, "tarnholm.example"),
+			true, true},
+		{"not those of hosts below", of(pki.NameEmail, "office@a.tarnholm.example"),
+			of(pki.NameEmail, "tarnholm.example"), false, false},
+		{"mailboxes below a domain", of(pki.NameEmail, "office@a.tarnholm.example"),
+			of(pki.NameEmail, ".tarnholm.example"), true, true},
 		{"no mailbox at all", of(pki.NameEmail, "office"), of(pki.NameEmail, "tarnholm.example"), false, true},
-		{"the host of an address", of(pki.NameURI, "https://tarnholm.example:8443/x"), of(pki.NameURI, "tarnholm.example"), true, true},
-		{"hosts below", of(pki.NameURI, "https://a.tarnholm.example/"), of(pki.NameURI, ".tarnholm.example"), true, true},
+		{"the host of an address", of(pki.NameURI, "https://tarnholm.example:8443/x"),
+			of(pki.NameURI, "tarnholm.example"), true, true},
+		{"hosts below", of(pki.NameURI, "https://a.tarnholm.example/"), of(pki.NameURI, ".tarnholm.example"), true,
+			true},
 		{"an address without host", of(pki.NameURI, "urn:a:b"), of(pki.NameURI, "tarnholm.example"), false, true},
-		{"a number for a host", of(pki.NameURI, "https://192.0.2.1/"), of(pki.NameURI, "tarnholm.example"), false, true},
+		{"a number for a host", of(pki.NameURI, "https://192.0.2.1/"), of(pki.NameURI, "tarnholm.example"), false,
+			true},
 		{"a network", address("192.0.2.77"), network("192.0.2.0/24"), true, true},
 		{"another network", address("192.0.3.1"), network("192.0.2.0/24"), false, false},
 		{"the other family", address("2001:db8::1"), network("192.0.2.0/24"), false, false},
@@ -56,25 +66,32 @@ func TestSubtrees(t *testing.T) {
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
-			assert.Equal(t, tt.in, disallowed(tt.value, &pki.NameConstraints{Permitted: []pki.GeneralName{tt.base}}) == "", "permitted")
-			assert.Equal(t, tt.forbid, disallowed(tt.value, &pki.NameConstraints{Excluded: []pki.GeneralName{tt.base}}) != "", "excluded")
+			assert.Equal(t, tt.in, disallowed(tt.value,
+				&pki.NameConstraints{Permitted: []pki.GeneralName{tt.base}}) == "", "permitted")
+			assert.Equal(t, tt.forbid, disallowed(tt.value,
+				&pki.NameConstraints{Excluded: []pki.GeneralName{tt.base}}) != "", "excluded")
 		})
 	}
 	t.Run("constraints of another kind do not matter", func(t *testing.T) {
-		assert.Empty(t, disallowed(of(pki.NameDNS, "a.example"), &pki.NameConstraints{Permitted: []pki.GeneralName{network("192.0.2.0/24")}}))
+		assert.Empty(t, disallowed(of(pki.NameDNS, "a.example"),
+			&pki.NameConstraints{Permitted: []pki.GeneralName{network("192.0.2.0/24")}}))
 	})
 	t.Run("excluded comes before permitted", func(t *testing.T) {
 		name := of(pki.NameDNS, "a.tarnholm.example")
-		assert.Equal(t, "excluded by", disallowed(name, &pki.NameConstraints{Permitted: []pki.GeneralName{of(pki.NameDNS, "tarnholm.example")}, Excluded: []pki.GeneralName{name}}))
+		assert.Equal(t, "excluded by", disallowed(name,
+			&pki.NameConstraints{Permitted: []pki.GeneralName{of(pki.NameDNS, "tarnholm.example")},
+				Excluded: []pki.GeneralName{name}}))
 	})
 }
 
 // TestManyNamesAndConstraints: hostile lists end in an answer and not in a wait.
 func TestManyNamesAndConstraints(t *testing.T) {
-	leaf, authority, root := &pki.Certificate{}, &pki.Certificate{NameConstraints: &pki.NameConstraints{}}, &pki.Certificate{}
+	leaf, authority, root := &pki.Certificate{}, &pki.Certificate{NameConstraints: &pki.NameConstraints{}},
+		&pki.Certificate{}
 	for range 5000 {
 		leaf.AltNames = append(leaf.AltNames, pki.GeneralName{Kind: pki.NameDNS, Value: "a.example"})
-		authority.NameConstraints.Excluded = append(authority.NameConstraints.Excluded, pki.GeneralName{Kind: pki.NameDNS, Value: "b.example"})
+		authority.NameConstraints.Excluded = append(authority.NameConstraints.Excluded,
+			pki.GeneralName{Kind: pki.NameDNS, Value: "b.example"})
 	}
 	failures := nameFailure([]*pki.Certificate{leaf, authority, root})
 	if assert.Len(t, failures, 1) {
@@ -85,7 +102,8 @@ func TestManyNamesAndConstraints(t *testing.T) {
 func TestPolicies(t *testing.T) {
 	zero := 0
 	with := func(policies ...pki.OID) *pki.Certificate {
-		return &pki.Certificate{Policies: policies, HasPolicies: len(policies) > 0, Issuer: pki.Name{Raw: []byte{1}, Components: [][]pki.Attribute{{{Type: "2.5.4.3", Value: "other"}}}}}
+		return &pki.Certificate{Policies: policies, HasPolicies: len(policies) > 0,
+			Issuer: pki.Name{Raw: []byte{1}, Components: [][]pki.Attribute{{{Type: "2.5.4.3", Value: "other"}}}}}
 	}
 	requiring := with("1.1")
 	requiring.PolicyConstraints.RequireExplicit = &zero
@@ -106,20 +124,25 @@ func TestPolicies(t *testing.T) {
 		{"demanded, and another", explicit, []*pki.Certificate{with("1.2"), with("1.1"), root}, false},
 		{"demanded, and none", explicit, []*pki.Certificate{with(), with("1.1"), root}, false},
 		{"any of the issuer", explicit, []*pki.Certificate{with("1.2"), with(pki.AnyPolicy), root}, true},
-		{"any of the issuer, which is inhibited", PolicyInputs{Explicit: true, InhibitAny: true}, []*pki.Certificate{with("1.2"), with(pki.AnyPolicy), root}, false},
+		{"any of the issuer, which is inhibited", PolicyInputs{Explicit: true, InhibitAny: true},
+			[]*pki.Certificate{with("1.2"), with(pki.AnyPolicy), root}, false},
 		{"an issuer requires", PolicyInputs{}, []*pki.Certificate{with(), requiring, root}, false},
 		{"an issuer requires, and it is there", PolicyInputs{}, []*pki.Certificate{with("1.1"), requiring, root}, true},
 		{"mapped", explicit, []*pki.Certificate{with("2.2"), mapping, root}, true},
-		{"mapped, which is inhibited", PolicyInputs{Explicit: true, InhibitMapping: true}, []*pki.Certificate{with("2.2"), mapping, root}, false},
-		{"mapped, and the anchor's policy is accepted", PolicyInputs{Explicit: true, Accepted: []pki.OID{"1.1"}}, []*pki.Certificate{with("2.2"), mapping, root}, true},
-		{"mapped, and only the subject's policy is accepted", PolicyInputs{Explicit: true, Accepted: []pki.OID{"2.2"}}, []*pki.Certificate{with("2.2"), mapping, root}, false},
+		{"mapped, which is inhibited", PolicyInputs{Explicit: true, InhibitMapping: true},
+			[]*pki.Certificate{with("2.2"), mapping, root}, false},
+		{"mapped, and the anchor's policy is accepted", PolicyInputs{Explicit: true, Accepted: []pki.OID{"1.1"}},
+			[]*pki.Certificate{with("2.2"), mapping, root}, true},
+		{"mapped, and only the subject's policy is accepted", PolicyInputs{Explicit: true, Accepted: []pki.OID{"2.2"}},
+			[]*pki.Certificate{with("2.2"), mapping, root}, false},
 		{"the policy for all is mapped", PolicyInputs{}, []*pki.Certificate{with("2.2"), mappingAny, root}, false},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) { assert.Equal(t, tt.valid, len(policyFailure(tt.path, tt.in)) == 0) })
 	}
 	t.Run("a hostile list", func(t *testing.T) {
-		assert.NotEmpty(t, policyFailure([]*pki.Certificate{with(make([]pki.OID, maxPolicies+1)...), root}, PolicyInputs{}))
+		assert.NotEmpty(t, policyFailure([]*pki.Certificate{with(make([]pki.OID, maxPolicies+1)...), root},
+			PolicyInputs{}))
 	})
 }
 
@@ -136,8 +159,10 @@ func TestUsages(t *testing.T) {
 		{"no restriction", []*pki.Certificate{with(), with(), with()}, ""},
 		{"for servers", []*pki.Certificate{with(client, pki.UsageServerAuth), with(pki.UsageServerAuth), with()}, ""},
 		{"for anything", []*pki.Certificate{with(pki.UsageAny), with(), with()}, ""},
-		{"for something else", []*pki.Certificate{with(client, mail), with(), with()}, "it may be used for TLS client and e-mail protection only"},
-		{"below an issuer for something else", []*pki.Certificate{with(pki.UsageServerAuth), with(mail), with()}, "what it issues may be used for e-mail protection only"},
+		{"for something else", []*pki.Certificate{with(client, mail), with(), with()},
+			"it may be used for TLS client and e-mail protection only"},
+		{"below an issuer for something else", []*pki.Certificate{with(pki.UsageServerAuth), with(mail), with()},
+			"what it issues may be used for e-mail protection only"},
 		{"the anchor's own does not count", []*pki.Certificate{with(), with(), with(mail)}, ""},
 	}
 	for _, tt := range tests {

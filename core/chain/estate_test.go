@@ -48,7 +48,8 @@ func leaf(t *testing.T, issuer *forge.Authority, change func(*forge.Template)) *
 	key := newKey(t)
 	spki, err := forge.PublicInfo(key)
 	require.NoError(t, err)
-	w := forge.Template{Name: "tides.tarnholm.example", Names: []string{"tides.tarnholm.example"}, SPKI: spki, From: now.AddDate(0, -1, 0), Until: now.AddDate(0, 5, 0)}
+	w := forge.Template{Name: "tides.tarnholm.example", Names: []string{"tides.tarnholm.example"}, SPKI: spki,
+		From: now.AddDate(0, -1, 0), Until: now.AddDate(0, 5, 0)}
 	if change != nil {
 		change(&w)
 	}

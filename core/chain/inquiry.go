@@ -49,7 +49,8 @@ type Surroundings struct {
 
 // Ask asks every source that the certificate names, and reads the answer that
 // came along, where there is one. It reports one fact a source.
-func (q *Inquirer) Ask(ctx context.Context, c, issuer *pki.Certificate, staple []byte, near Surroundings) []facts.Revocation {
+func (q *Inquirer) Ask(ctx context.Context, c, issuer *pki.Certificate, staple []byte,
+	near Surroundings) []facts.Revocation {
 	var out []facts.Revocation
 	now := q.Now().UTC().Truncate(time.Second)
 	if len(staple) > 0 {
@@ -69,7 +70,8 @@ func (q *Inquirer) Ask(ctx context.Context, c, issuer *pki.Certificate, staple [
 	return out
 }
 
-func (q *Inquirer) askResponder(ctx context.Context, place string, c, issuer *pki.Certificate, now time.Time) facts.Revocation {
+func (q *Inquirer) askResponder(ctx context.Context, place string, c, issuer *pki.Certificate,
+	now time.Time) facts.Revocation {
 	key := place + " " + c.Fingerprint().String() + issuer.Fingerprint().String()
 	fact, _ := recall(&q.got, key, q.Now, func() (facts.Revocation, int, time.Time) {
 		var nonce []byte
@@ -78,7 +80,9 @@ func (q *Inquirer) askResponder(ctx context.Context, place string, c, issuer *pk
 		}
 		answer, err := q.post(ctx, place, pki.OCSPRequest(c, issuer, nonce))
 		if err != nil {
-			return facts.Revocation{Certificate: c.Fingerprint(), Source: facts.FromResponder, At: now, Status: facts.RevocationUnreachable, Detail: facts.Because(facts.FetchFailed, pki.Printable(err.Error()))}, 0, now.Add(time.Minute)
+			return facts.Revocation{Certificate: c.Fingerprint(), Source: facts.FromResponder, At: now,
+				Status: facts.RevocationUnreachable, Detail: facts.Because(facts.FetchFailed,
+					pki.Printable(err.Error()))}, 0, now.Add(time.Minute)
 		}
 		f := q.Verifier.StatusAnswer(answer, c, issuer, nonce, now)
 		until := now // an answer without an end is asked for anew
@@ -102,7 +106,10 @@ func (q *Inquirer) post(ctx context.Context, place string, request []byte) ([]by
 	}
 	answer, err := q.Fetch.Post(ctx, place, "application/ocsp-request", request, maxAnswer)
 	if err != nil && ctx.Err() == nil {
-		_, _ = recall(&q.got, "down "+place, q.Now, func() (failed, int, time.Time) { return failed{err}, 0, q.Now().Add(time.Minute) })
+		_, _ = recall(&q.got, "down "+place, q.Now, func() (failed, int, time.Time) {
+			return failed{err}, 0,
+				q.Now().Add(time.Minute)
+		})
 	}
 	return answer, err
 }
@@ -116,7 +123,8 @@ func lasts(now, until time.Time) time.Time {
 }
 
 // askLists fetches the lists of all distribution points and looks the certificate up.
-func (q *Inquirer) askLists(ctx context.Context, c, issuer *pki.Certificate, near Surroundings, now time.Time) facts.Revocation {
+func (q *Inquirer) askLists(ctx context.Context, c, issuer *pki.Certificate, near Surroundings,
+	now time.Time) facts.Revocation {
 	out := facts.Revocation{Certificate: c.Fingerprint(), Source: facts.FromList, At: now}
 	lists := Lists{Verifier: q.Verifier, Given: near.Given, Known: near.Known, Store: near.Store, At: now}
 	var failures []string
@@ -143,7 +151,8 @@ func (q *Inquirer) askLists(ctx context.Context, c, issuer *pki.Certificate, nea
 		fetch(l.Freshest)
 	}
 	if len(lists.Lists) == 0 {
-		out.Status, out.Detail = facts.RevocationUnreachable, facts.Because(facts.FetchFailed, strings.Join(failures, "; "))
+		out.Status, out.Detail = facts.RevocationUnreachable,
+			facts.Because(facts.FetchFailed, strings.Join(failures, "; "))
 		return out
 	}
 	l := lists.Of(c, issuer)
@@ -169,7 +178,8 @@ func (q *Inquirer) askLists(ctx context.Context, c, issuer *pki.Certificate, nea
 	case l.Determined:
 		out.Status = facts.RevocationGood
 	case len(failures) > 0:
-		out.Status, out.Detail = facts.RevocationUnreachable, facts.Because(facts.FetchFailed, strings.Join(failures, "; "))
+		out.Status, out.Detail = facts.RevocationUnreachable,
+			facts.Because(facts.FetchFailed, strings.Join(failures, "; "))
 	default:
 		out.Status, out.Detail = facts.RevocationBadAnswer, facts.Because(facts.ListsElsewhere)
 		if len(l.Problems) > 0 {
@@ -181,7 +191,8 @@ func (q *Inquirer) askLists(ctx context.Context, c, issuer *pki.Certificate, nea
 
 // list fetches the list of one distribution point from the first of its
 // addresses that gives one.
-func (q *Inquirer) list(ctx context.Context, point pki.DistributionPoint, now time.Time) (list *pki.RevocationList, place string, err error) {
+func (q *Inquirer) list(ctx context.Context, point pki.DistributionPoint, now time.Time) (list *pki.RevocationList,
+	place string, err error) {
 	err = fmt.Errorf("the CRL is published in no way that is supported here")
 	for _, name := range point.FullName {
 		if name.Kind != pki.NameURI {

@@ -79,7 +79,8 @@ func (q *quay) list(t *testing.T, revoked *big.Int, from, until time.Time) []byt
 	t.Helper()
 	template := &x509.RevocationList{Number: big.NewInt(3), ThisUpdate: from, NextUpdate: until}
 	if revoked.Sign() != 0 {
-		template.RevokedCertificateEntries = []x509.RevocationListEntry{{SerialNumber: revoked, RevocationTime: now.Add(-48 * time.Hour), ReasonCode: 4}}
+		template.RevokedCertificateEntries = []x509.RevocationListEntry{{SerialNumber: revoked,
+			RevocationTime: now.Add(-48 * time.Hour), ReasonCode: 4}}
 	}
 	der, err := x509.CreateRevocationList(rand.Reader, template, q.std, q.authority.Key)
 	require.NoError(t, err)
@@ -96,17 +97,26 @@ func TestAskLists(t *testing.T) {
 		detail string
 		stale  bool
 	}{
-		{"good", func(q *quay) []byte { return q.list(t, none, now.Add(-hour), now.Add(hour)) }, facts.RevocationGood, "", false},
+		{"good", func(q *quay) []byte { return q.list(t, none, now.Add(-hour), now.Add(hour)) }, facts.RevocationGood,
+			"", false},
 		{"in PEM", func(q *quay) []byte {
-			return pem.EncodeToMemory(&pem.Block{Type: "X509 CRL", Bytes: q.list(t, none, now.Add(-hour), now.Add(hour))})
+			return pem.EncodeToMemory(&pem.Block{Type: "X509 CRL",
+				Bytes: q.list(t, none, now.Add(-hour), now.Add(hour))})
 		}, facts.RevocationGood, "", false},
-		{"another is revoked", func(q *quay) []byte { return q.list(t, big.NewInt(77), now.Add(-hour), now.Add(hour)) }, facts.RevocationGood, "", false},
-		{"revoked", func(q *quay) []byte { return q.list(t, q.serial, now.Add(-hour), now.Add(hour)) }, facts.RevocationRevoked, "", false},
-		{"old", func(q *quay) []byte { return q.list(t, none, now.Add(-9*hour), now.Add(-hour)) }, facts.RevocationGood, "", true},
-		{"revoked by an old one", func(q *quay) []byte { return q.list(t, q.serial, now.Add(-9*hour), now.Add(-hour)) }, facts.RevocationRevoked, "", true},
-		{"out of the future", func(q *quay) []byte { return q.list(t, none, now.Add(hour), now.Add(2*hour)) }, facts.RevocationBadAnswer, "of a later time", false},
-		{"of another issuer", func(*quay) []byte { return other.list(t, none, now.Add(-hour), now.Add(hour)) }, facts.RevocationBadAnswer, "no certificate known here has signed", false},
-		{"no list", func(q *quay) []byte { return q.leaf.Raw }, facts.RevocationUnreachable, "holds no revocation list", false},
+		{"another is revoked", func(q *quay) []byte { return q.list(t, big.NewInt(77), now.Add(-hour), now.Add(hour)) },
+			facts.RevocationGood, "", false},
+		{"revoked", func(q *quay) []byte { return q.list(t, q.serial, now.Add(-hour), now.Add(hour)) },
+			facts.RevocationRevoked, "", false},
+		{"old", func(q *quay) []byte { return q.list(t, none, now.Add(-9*hour), now.Add(-hour)) }, facts.RevocationGood,
+			"", true},
+		{"revoked by an old one", func(q *quay) []byte { return q.list(t, q.serial, now.Add(-9*hour), now.Add(-hour)) },
+			facts.RevocationRevoked, "", true},
+		{"out of the future", func(q *quay) []byte { return q.list(t, none, now.Add(hour), now.Add(2*hour)) },
+			facts.RevocationBadAnswer, "of a later time", false},
+		{"of another issuer", func(*quay) []byte { return other.list(t, none, now.Add(-hour), now.Add(hour)) },
+			facts.RevocationBadAnswer, "no certificate known here has signed", false},
+		{"no list", func(q *quay) []byte { return q.leaf.Raw }, facts.RevocationUnreachable, "holds no revocation list",
+			false},
 		{"nothing", func(*quay) []byte { return nil }, facts.RevocationUnreachable, "holds no revocation list", false},
 	}
 	for _, tt := range tests {
@@ -137,7 +147,8 @@ func TestAskRemembers(t *testing.T) {
 		for range 3 {
 			got := q.ask(t, nil)
 			require.Len(t, got, 2)
-			assert.Equal(t, []facts.RevocationStatus{facts.RevocationGood, facts.RevocationGood}, []facts.RevocationStatus{got[0].Status, got[1].Status})
+			assert.Equal(t, []facts.RevocationStatus{facts.RevocationGood, facts.RevocationGood},
+				[]facts.RevocationStatus{got[0].Status, got[1].Status})
 		}
 		assert.Equal(t, map[string]int{list: 1, responderPlace: 1}, q.web.asked)
 		q.clock = now.Add(90 * time.Minute) // the answer has expired, the list has not
@@ -157,7 +168,10 @@ func TestAskRemembers(t *testing.T) {
 		first := q.ask(t, nil)
 		assert.Equal(t, facts.RevocationUnreachable, first[0].Status)
 		assert.Contains(t, words.Of(first[0].Detail), "nothing listens there")
-		q.leaf = leaf(t, q.authority, func(w *forge.Template) { w.Responder, w.Unlisted, w.Serial = responderPlace, true, big.NewInt(8) })
+		q.leaf = leaf(t, q.authority, func(w *forge.Template) {
+			w.Responder, w.Unlisted, w.Serial = responderPlace,
+				true, big.NewInt(8)
+		})
 		assert.Equal(t, facts.RevocationUnreachable, q.ask(t, nil)[0].Status)
 		assert.Equal(t, 1, q.web.asked[responderPlace])
 		q.clock = now.Add(2 * time.Minute)
@@ -178,7 +192,8 @@ func TestAskRemembers(t *testing.T) {
 
 func TestAskStapled(t *testing.T) {
 	q := newQuay(t, func(w *forge.Template) { w.Unlisted = true })
-	got := q.ask(t, q.response(t, q.std, q.authority.Key, func(r *ocsp.Response) { r.Status, r.RevokedAt = ocsp.Revoked, now }))
+	got := q.ask(t, q.response(t, q.std, q.authority.Key,
+		func(r *ocsp.Response) { r.Status, r.RevokedAt = ocsp.Revoked, now }))
 	require.Len(t, got, 1)
 	assert.Equal(t, facts.Stapled, got[0].Source)
 	assert.Equal(t, facts.RevocationRevoked, got[0].Status)
@@ -205,12 +220,16 @@ func TestFetchIssuers(t *testing.T) {
 		found   []string // labels of what came
 		failure string   // of the last
 	}{
-		{"one after the other", map[string][]byte{at("lower"): lower.DER, at("upper"): upper.DER, at("root"): root.DER}, "", []string{"Lower", "Upper", "Root"}, ""},
-		{"until the issuer is known", map[string][]byte{at("lower"): lower.DER, at("upper"): upper.DER}, "Lower", []string{"Lower"}, ""},
+		{"one after the other", map[string][]byte{at("lower"): lower.DER, at("upper"): upper.DER, at("root"): root.DER},
+			"", []string{"Lower", "Upper", "Root"}, ""},
+		{"until the issuer is known", map[string][]byte{at("lower"): lower.DER, at("upper"): upper.DER}, "Lower",
+			[]string{"Lower"}, ""},
 		{"a set in PKCS#7", map[string][]byte{at("lower"): set}, "Lower", []string{"Root", "Lower"}, ""},
 		{"in PEM", map[string][]byte{at("lower"): []byte(parse(t, lower.DER).PEM())}, "Lower", []string{"Lower"}, ""},
-		{"one that is missing", map[string][]byte{at("lower"): lower.DER}, "", []string{"Lower"}, "nothing listens there"},
-		{"another's certificate", map[string][]byte{at("lower"): root.DER}, "", []string{"Root"}, "did not issue tides.tarnholm.example"},
+		{"one that is missing", map[string][]byte{at("lower"): lower.DER}, "", []string{"Lower"},
+			"nothing listens there"},
+		{"another's certificate", map[string][]byte{at("lower"): root.DER}, "", []string{"Root"},
+			"did not issue tides.tarnholm.example"},
 		{"nonsense", map[string][]byte{at("lower"): []byte("<html>")}, "", nil, "neither a certificate nor a set"},
 	}
 	for _, tt := range tests {
@@ -218,7 +237,8 @@ func TestFetchIssuers(t *testing.T) {
 			w := newWeb()
 			w.pages = tt.pages
 			q := &chain.Inquirer{Fetch: w, Verifier: &chain.Verifier{}, Now: func() time.Time { return now }}
-			fetched := q.FetchIssuers(t.Context(), below, func(c *pki.Certificate) bool { return c.Label() == tt.known })
+			fetched := q.FetchIssuers(t.Context(), below,
+				func(c *pki.Certificate) bool { return c.Label() == tt.known })
 			var found []string
 			failure := ""
 			for _, f := range fetched {

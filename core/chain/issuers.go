@@ -17,7 +17,8 @@ const maxClimb = 4
 // FetchIssuers fetches the issuer of the certificate from where it says (RFC
 // 5280, 4.2.2.1), and then the issuer's, until one certifies itself or known
 // says that its issuer is known.
-func (q *Inquirer) FetchIssuers(ctx context.Context, c *pki.Certificate, known func(*pki.Certificate) bool) []facts.Fetched {
+func (q *Inquirer) FetchIssuers(ctx context.Context, c *pki.Certificate,
+	known func(*pki.Certificate) bool) []facts.Fetched {
 	var out []facts.Fetched
 	for range maxClimb {
 		var next *pki.Certificate
@@ -28,7 +29,8 @@ func (q *Inquirer) FetchIssuers(ctx context.Context, c *pki.Certificate, known f
 			f := q.fetchIssuer(ctx, place)
 			for _, der := range f.Certificates {
 				issuer, err := pki.ParseCertificate(der)
-				if err == nil && issuer.Subject.Key() == c.Issuer.Key() && q.Verifier.check(c, issuer.PublicKey) == nil {
+				if err == nil && issuer.Subject.Key() == c.Issuer.Key() &&
+					q.Verifier.check(c, issuer.PublicKey) == nil {
 					next = issuer
 				}
 			}

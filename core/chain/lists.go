@@ -62,7 +62,8 @@ func (l Lists) of(c, issuer *pki.Certificate, above []*pki.Certificate) Listing 
 	done := 0
 	points := slices.Clone(c.CRLDistributionPoints)
 	// A list of the issuer itself that no point names is as good (6.3.3, last paragraph).
-	points = append(points, pki.DistributionPoint{FullName: []pki.GeneralName{{Kind: pki.NameDirectory, Directory: c.Issuer}}})
+	points = append(points, pki.DistributionPoint{FullName: []pki.GeneralName{{Kind: pki.NameDirectory,
+		Directory: c.Issuer}}})
 	for _, point := range points {
 		for _, list := range l.newestFirst() {
 			if list.BaseNumber != nil || done == reasonBits {
@@ -117,9 +118,10 @@ func (l Lists) newestFirst() []*pki.RevocationList {
 // the distribution point (6.3.3 b).
 func inScope(c *pki.Certificate, point pki.DistributionPoint, list *pki.RevocationList) bool {
 	if len(point.Issuer) > 0 {
-		if list.Scope == nil || !list.Scope.Indirect || !slices.ContainsFunc(point.Issuer, func(g pki.GeneralName) bool {
-			return g.Kind == pki.NameDirectory && g.Directory.Key() == list.Issuer.Key()
-		}) {
+		if list.Scope == nil || !list.Scope.Indirect ||
+			!slices.ContainsFunc(point.Issuer, func(g pki.GeneralName) bool {
+				return g.Kind == pki.NameDirectory && g.Directory.Key() == list.Issuer.Key()
+			}) {
 			return false
 		}
 	} else if list.Issuer.Key() != c.Issuer.Key() {
@@ -189,14 +191,16 @@ func (l Lists) find(list *pki.RevocationList, c *pki.Certificate) *pki.RevokedCe
 
 // usable reports whether the list is current, understood and signed by someone
 // who may; otherwise it notes why not.
-func (l Lists) usable(list *pki.RevocationList, c, issuer *pki.Certificate, above []*pki.Certificate, out *Listing) bool {
+func (l Lists) usable(list *pki.RevocationList, c, issuer *pki.Certificate, above []*pki.Certificate,
+	out *Listing) bool {
 	problem := func(format string, args ...any) bool {
 		out.Problems = append(out.Problems, fmt.Sprintf(format, args...))
 		return false
 	}
 	switch {
 	case len(list.UnknownCritical) > 0:
-		return problem("the list of %s has the critical extension %s, which is not known", list.Issuer.Label(), list.UnknownCritical[0].Words())
+		return problem("the list of %s has the critical extension %s, which is not known", list.Issuer.Label(),
+			list.UnknownCritical[0].Words())
 	case list.ThisUpdate.After(l.At):
 		out.IsStale = true
 		return problem("the list of %s is of a later time", list.Issuer.Label())
@@ -283,12 +287,14 @@ func (l Lists) key(c *pki.Certificate, depth int) pki.PublicKey {
 }
 
 // delta finds the newest delta list that adds to this one (6.3.3 c).
-func (l Lists) delta(base *pki.RevocationList, c, issuer *pki.Certificate, above []*pki.Certificate) *pki.RevocationList {
+func (l Lists) delta(base *pki.RevocationList, c, issuer *pki.Certificate,
+	above []*pki.Certificate) *pki.RevocationList {
 	for _, d := range l.newestFirst() {
 		if d.BaseNumber == nil || d.Number == nil || base.Number == nil || d.Issuer.Key() != base.Issuer.Key() {
 			continue
 		}
-		if d.BaseNumber.Cmp(base.Number) > 0 || d.Number.Cmp(base.Number) <= 0 || !bytes.Equal(d.AuthorityKeyID, base.AuthorityKeyID) || !sameScope(d, base) {
+		if d.BaseNumber.Cmp(base.Number) > 0 || d.Number.Cmp(base.Number) <= 0 ||
+			!bytes.Equal(d.AuthorityKeyID, base.AuthorityKeyID) || !sameScope(d, base) {
 			continue
 		}
 		if l.usable(d, c, issuer, above, &Listing{}) {

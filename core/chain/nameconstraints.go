@@ -29,11 +29,15 @@ func nameFailure(path []*pki.Certificate) []Failure {
 				continue
 			}
 			for _, name := range constrainedNames(c) {
-				if checks += len(authority.NameConstraints.Permitted) + len(authority.NameConstraints.Excluded); checks > maxNameChecks {
-					return []Failure{{NameNotAllowed, c, fmt.Sprintf("more than %d comparisons of names with constraints would be needed", maxNameChecks)}}
+				if checks += len(authority.NameConstraints.Permitted) +
+					len(authority.NameConstraints.Excluded); checks > maxNameChecks {
+					return []Failure{{NameNotAllowed, c,
+						fmt.Sprintf("more than %d comparisons of names with constraints would be needed",
+							maxNameChecks)}}
 				}
 				if why := disallowed(name, authority.NameConstraints); why != "" {
-					return []Failure{{NameNotAllowed, c, fmt.Sprintf("the name %s is %s %s", pki.Printable(name.String()), why, authority.Label())}}
+					return []Failure{{NameNotAllowed, c,
+						fmt.Sprintf("the name %s is %s %s", pki.Printable(name.String()), why, authority.Label())}}
 				}
 			}
 		}
@@ -47,7 +51,8 @@ func nameFailure(path []*pki.Certificate) []Failure {
 func constrainedNames(c *pki.Certificate) []pki.GeneralName {
 	names := c.AltNames
 	if !c.Subject.Empty() {
-		names = append([]pki.GeneralName{{Kind: pki.NameDirectory, Value: c.Subject.String(), Directory: c.Subject}}, names...)
+		names = append([]pki.GeneralName{{Kind: pki.NameDirectory, Value: c.Subject.String(), Directory: c.Subject}},
+			names...)
 	}
 	for _, n := range c.AltNames {
 		if n.Kind == pki.NameEmail {

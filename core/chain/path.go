@@ -81,7 +81,8 @@ func better(a, b Path) bool {
 	if (a.Anchor != nil) != (b.Anchor != nil) {
 		return a.Anchor != nil
 	}
-	for _, pair := range [][2]int{{len(a.Failures), len(b.Failures)}, {a.OutOfDate, b.OutOfDate}, {a.Borrowed, b.Borrowed}} {
+	for _, pair := range [][2]int{{len(a.Failures), len(b.Failures)}, {a.OutOfDate, b.OutOfDate},
+		{a.Borrowed, b.Borrowed}} {
 		if pair[0] != pair[1] {
 			return pair[0] < pair[1]
 		}

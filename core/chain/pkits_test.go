@@ -32,12 +32,15 @@ type vector struct {
 }
 
 var policyNames = map[string]pki.OID{
-	"anyPolicy": pki.AnyPolicy, "NIST-test-policy-1": "2.16.840.1.101.3.2.1.48.1", "NIST-test-policy-2": "2.16.840.1.101.3.2.1.48.2",
-	"NIST-test-policy-3": "2.16.840.1.101.3.2.1.48.3", "NIST-test-policy-4": "2.16.840.1.101.3.2.1.48.4", "NIST-test-policy-5": "2.16.840.1.101.3.2.1.48.5",
+	"anyPolicy": pki.AnyPolicy, "NIST-test-policy-1": "2.16.840.1.101.3.2.1.48.1",
+	"NIST-test-policy-2": "2.16.840.1.101.3.2.1.48.2",
+	"NIST-test-policy-3": "2.16.840.1.101.3.2.1.48.3", "NIST-test-policy-4": "2.16.840.1.101.3.2.1.48.4",
+	"NIST-test-policy-5": "2.16.840.1.101.3.2.1.48.5",
 	"NIST-test-policy-6": "2.16.840.1.101.3.2.1.48.6",
 }
 
-func readSuite(t *testing.T) (vectors []vector, certificates map[string]*pki.Certificate, lists map[string]*pki.RevocationList) {
+func readSuite(t *testing.T) (vectors []vector, certificates map[string]*pki.Certificate,
+	lists map[string]*pki.RevocationList) {
 	t.Helper()
 	text, err := os.ReadFile("testdata/vectors.json")
 	require.NoError(t, err)
@@ -105,10 +108,12 @@ func TestPathSuite(t *testing.T) {
 				require.NotEmpty(t, policyNames[name], name)
 				accepted = append(accepted, policyNames[name])
 			}
-			verifier, given, store := new(chain.Verifier), chain.NewPool(path[1:]), trust.New("suite", []trust.Anchor{{Certificate: path[0]}})
+			verifier, given, store := new(chain.Verifier), chain.NewPool(path[1:]),
+				trust.New("suite", []trust.Anchor{{Certificate: path[0]}})
 			best, gaveUp := verifier.Search(chain.Query{
 				Leaf: path[len(path)-1], Given: given, Store: store, At: at,
-				Policies: chain.PolicyInputs{Accepted: accepted, Explicit: v.InitialExplicitPolicy, InhibitMapping: v.InitialPolicyMappingInhibit, InhibitAny: v.InitialAnyPolicyInhibit},
+				Policies: chain.PolicyInputs{Accepted: accepted, Explicit: v.InitialExplicitPolicy,
+					InhibitMapping: v.InitialPolicyMappingInhibit, InhibitAny: v.InitialAnyPolicyInhibit},
 			})
 			assert.False(t, gaveUp)
 			revocation := chain.Lists{Verifier: verifier, Given: given, Store: store, At: at}

@@ -42,7 +42,8 @@ func policyFailure(path []*pki.Certificate, in PolicyInputs) []Failure {
 		return n + 1
 	}
 	s := policyState{explicit: start(in.Explicit), mapping: start(in.InhibitMapping), anyLimit: start(in.InhibitAny),
-		graph: map[pki.OID]*policyNode{pki.AnyPolicy: {policy: pki.AnyPolicy, expected: map[pki.OID]bool{pki.AnyPolicy: true}}}}
+		graph: map[pki.OID]*policyNode{pki.AnyPolicy: {policy: pki.AnyPolicy,
+			expected: map[pki.OID]bool{pki.AnyPolicy: true}}}}
 	for i := n - 1; i >= 0; i-- {
 		c := path[i]
 		if len(c.Policies) > maxPolicies {
@@ -142,7 +143,8 @@ func (s *policyState) prepare(c *pki.Certificate) {
 			*counter = max(*counter-1, 0)
 		}
 	}
-	for counter, limit := range map[*int]*int{&s.explicit: c.PolicyConstraints.RequireExplicit, &s.mapping: c.PolicyConstraints.InhibitMapping, &s.anyLimit: c.PolicyConstraints.InhibitAny} {
+	for counter, limit := range map[*int]*int{&s.explicit: c.PolicyConstraints.RequireExplicit,
+		&s.mapping: c.PolicyConstraints.InhibitMapping, &s.anyLimit: c.PolicyConstraints.InhibitAny} {
 		if limit != nil {
 			*counter = min(*counter, *limit)
 		}

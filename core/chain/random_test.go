@@ -40,7 +40,8 @@ func (w tower) often(percent int) bool { return w.random.IntN(100) < percent }
 func (w tower) issue(issuer, subject *forge.Authority, change func(*forge.Template)) *pki.Certificate {
 	spki, err := forge.PublicInfo(subject.Key)
 	require.NoError(w.t, err)
-	template := forge.Template{Name: subject.Name, SPKI: spki, From: now.AddDate(0, -2, 0), Until: now.AddDate(0, w.one(1, 6, 12), 0), CA: true, NoKeyIDs: w.often(30)}
+	template := forge.Template{Name: subject.Name, SPKI: spki, From: now.AddDate(0, -2, 0),
+		Until: now.AddDate(0, w.one(1, 6, 12), 0), CA: true, NoKeyIDs: w.often(30)}
 	change(&template)
 	var by *forge.Authority
 	if issuer != nil {
@@ -60,7 +61,8 @@ func dnsConstraint(excluded bool, base string) forge.Extension {
 	name := append([]byte{0x82, byte(len(base))}, base...)
 	subtree := append([]byte{0x30, byte(len(name))}, name...)
 	list := append([]byte{tag, byte(len(subtree))}, subtree...)
-	return forge.Extension{ID: []int{2, 5, 29, 30}, Critical: true, Value: append([]byte{0x30, byte(len(list))}, list...)}
+	return forge.Extension{ID: []int{2, 5, 29, 30}, Critical: true,
+		Value: append([]byte{0x30, byte(len(list))}, list...)}
 }
 
 // usages is an ExtKeyUsage extension for e-mail, or for any use.
@@ -83,7 +85,8 @@ func (w tower) spoil(c *forge.Template) {
 		length := w.one(0, 0, 1, 2)
 		c.Length = &length
 	case 4:
-		c.Extra = append(c.Extra, dnsConstraint(false, []string{"tarnholm.example", "land.example", ".tarnholm.example"}[w.random.IntN(2)]))
+		c.Extra = append(c.Extra, dnsConstraint(false, []string{"tarnholm.example", "land.example",
+			".tarnholm.example"}[w.random.IntN(2)]))
 	case 5:
 		c.Extra = append(c.Extra, dnsConstraint(true, []string{"tarnholm.example", "land.example"}[w.random.IntN(2)]))
 	case 6:
@@ -104,7 +107,8 @@ func (w tower) grow() graph {
 	holders := make([]*forge.Authority, 4+w.random.IntN(3))
 	for i := range holders {
 		key := w.keys[w.random.IntN(len(w.keys))]
-		holders[i] = &forge.Authority{Name: fmt.Sprintf("Authority %d", w.random.IntN(4)), Key: key.Key, KeyID: key.KeyID, Sign: forge.ECDSASHA256}
+		holders[i] = &forge.Authority{Name: fmt.Sprintf("Authority %d", w.random.IntN(4)), Key: key.Key,
+			KeyID: key.KeyID, Sign: forge.ECDSASHA256}
 	}
 	for i := range 1 + w.random.IntN(2) {
 		// Roots are plain: what a root says of itself counts for the standard library and not for RFC 5280 (6.1.1 d).
@@ -115,7 +119,8 @@ func (w tower) grow() graph {
 		}))
 	}
 	for range 3 + w.random.IntN(6) {
-		g.given = append(g.given, w.issue(holders[w.random.IntN(len(holders))], holders[w.random.IntN(len(holders))], w.spoil))
+		g.given = append(g.given, w.issue(holders[w.random.IntN(len(holders))], holders[w.random.IntN(len(holders))],
+			w.spoil))
 	}
 	key := w.keys[w.random.IntN(len(w.keys))]
 	name := &forge.Authority{Name: "quay.tarnholm.example", Key: key.Key}
@@ -134,7 +139,8 @@ func (w tower) grow() graph {
 // standard asks the standard library. The second result is false where it gave up.
 func (g graph) standard(t *testing.T) (valid, answered bool) {
 	t.Helper()
-	options := x509.VerifyOptions{Roots: x509.NewCertPool(), Intermediates: x509.NewCertPool(), CurrentTime: now, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	options := x509.VerifyOptions{Roots: x509.NewCertPool(), Intermediates: x509.NewCertPool(), CurrentTime: now,
+		KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
 	read := func(c *pki.Certificate) *x509.Certificate {
 		std, err := x509.ParseCertificate(c.Raw)
 		require.NoError(t, err)
@@ -153,7 +159,8 @@ func (g graph) standard(t *testing.T) (valid, answered bool) {
 // ours searches all paths and returns those that are valid and in date.
 func (g graph) ours(t *testing.T) (valid []chain.Path) {
 	t.Helper()
-	v, query := new(chain.Verifier), chain.Query{Leaf: g.leaf, Given: chain.NewPool(g.given), Store: store(g.roots...), At: now, Usage: pki.UsageServerAuth}
+	v, query := new(chain.Verifier), chain.Query{Leaf: g.leaf, Given: chain.NewPool(g.given), Store: store(g.roots...),
+		At: now, Usage: pki.UsageServerAuth}
 	paths, gaveUp := v.Paths(query)
 	require.False(t, gaveUp)
 	best, _ := v.Search(query)
@@ -212,7 +219,8 @@ func TestRandomGraphs(t *testing.T) {
 func (g graph) String() string {
 	var out strings.Builder
 	line := func(what string, c *pki.Certificate) {
-		fmt.Fprintf(&out, "%s %s %.4x ← %s, until %s, CA %v", what, c.Subject.Label(), c.PublicKey.Fingerprint(), c.Issuer.Label(), c.NotAfter.Format("2006-01-02"), c.IsCA())
+		fmt.Fprintf(&out, "%s %s %.4x ← %s, until %s, CA %v", what, c.Subject.Label(), c.PublicKey.Fingerprint(),
+			c.Issuer.Label(), c.NotAfter.Format("2006-01-02"), c.IsCA())
 		if b := c.BasicConstraints; b != nil && b.PathLength != nil {
 			fmt.Fprintf(&out, ", length %d", *b.PathLength)
 		}

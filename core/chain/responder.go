@@ -90,7 +90,8 @@ func (v *Verifier) StatusAnswer(der []byte, c, issuer *pki.Certificate, nonce []
 
 // responder finds who signed the answer: the issuer itself, or someone whom it
 // has appointed by a certificate for just that (RFC 6960, 4.2.2.2).
-func (v *Verifier) responder(r *pki.OCSPResponse, issuer *pki.Certificate) (signer *pki.Certificate, problem facts.Reason) {
+func (v *Verifier) responder(r *pki.OCSPResponse, issuer *pki.Certificate) (signer *pki.Certificate,
+	problem facts.Reason) {
 	candidates := []*pki.Certificate{issuer}
 	for _, der := range r.Certificates {
 		if c, err := pki.ParseCertificate(der); err == nil && len(candidates) < maxPathLength {

@@ -46,7 +46,9 @@ func newAnswering(t *testing.T) answering {
 func (a answering) delegate(t *testing.T, change func(*x509.Certificate)) (*x509.Certificate, crypto.Signer) {
 	t.Helper()
 	key := newKey(t)
-	template := &x509.Certificate{SerialNumber: big.NewInt(9), Subject: pkix.Name{CommonName: "Skerry Responder"}, NotBefore: now.AddDate(0, -1, 0), NotAfter: now.AddDate(0, 1, 0), ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageOCSPSigning}}
+	template := &x509.Certificate{SerialNumber: big.NewInt(9), Subject: pkix.Name{CommonName: "Skerry Responder"},
+		NotBefore: now.AddDate(0, -1, 0), NotAfter: now.AddDate(0, 1, 0),
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageOCSPSigning}}
 	change(template)
 	der, err := x509.CreateCertificate(rand.Reader, template, a.std, key.Public(), a.authority.Key)
 	require.NoError(t, err)
@@ -55,9 +57,11 @@ func (a answering) delegate(t *testing.T, change func(*x509.Certificate)) (*x509
 	return c, key
 }
 
-func (a answering) response(t *testing.T, signer *x509.Certificate, key crypto.Signer, change func(*ocsp.Response)) []byte {
+func (a answering) response(t *testing.T, signer *x509.Certificate, key crypto.Signer,
+	change func(*ocsp.Response)) []byte {
 	t.Helper()
-	template := ocsp.Response{Status: ocsp.Good, SerialNumber: a.serial, ThisUpdate: now.Add(-time.Hour), NextUpdate: now.Add(time.Hour)}
+	template := ocsp.Response{Status: ocsp.Good, SerialNumber: a.serial, ThisUpdate: now.Add(-time.Hour),
+		NextUpdate: now.Add(time.Hour)}
 	if signer != a.std {
 		template.Certificate = signer
 	}
@@ -117,7 +121,8 @@ func TestStatusAnswer(t *testing.T) {
 	a := newAnswering(t)
 	own := a.authority.Key
 	appointed, appointedKey := a.delegate(t, func(*x509.Certificate) {})
-	unfit, unfitKey := a.delegate(t, func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth} })
+	unfit, unfitKey := a.delegate(t,
+		func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth} })
 	over, overKey := a.delegate(t, func(c *x509.Certificate) { c.NotAfter = now.AddDate(0, 0, -1) })
 	other := newAnswering(t)
 	stranger, strangerKey := other.delegate(t, func(*x509.Certificate) {})
@@ -143,22 +148,38 @@ func TestStatusAnswer(t *testing.T) {
 			assert.Equal(t, now.Add(-30*time.Hour), *f.RevokedAt)
 			assert.Equal(t, "the key is compromised", f.Reason)
 		}},
-		{"by an appointed responder", a.response(t, appointed, appointedKey, nil), nil, facts.RevocationGood, "", func(t *testing.T, f facts.Revocation) { assert.Equal(t, "Skerry Responder", f.Signer) }},
-		{"by one who is not meant for it", a.response(t, unfit, unfitKey, nil), nil, facts.RevocationBadAnswer, "not for OCSP signing", nil},
-		{"by one whose appointment has expired", a.response(t, over, overKey, nil), nil, facts.RevocationBadAnswer, "not valid when it signed", nil},
-		{"by one of another issuer", a.response(t, stranger, strangerKey, nil), nil, facts.RevocationBadAnswer, "not authorised by the issuer", nil},
-		{"with a wrong signature", spoilt, nil, facts.RevocationBadAnswer, "the signature of the OCSP response is wrong", nil},
-		{"unknown", a.response(t, a.std, own, func(r *ocsp.Response) { r.Status = ocsp.Unknown }), nil, facts.RevocationBadAnswer, "is unknown", nil},
-		{"about another certificate", a.response(t, a.std, own, func(r *ocsp.Response) { r.SerialNumber = big.NewInt(4711) }), nil, facts.RevocationBadAnswer, "other certificates", nil},
-		{"out of the future", a.response(t, a.std, own, func(r *ocsp.Response) { r.ThisUpdate, r.NextUpdate = now.Add(time.Hour), now.Add(2*time.Hour) }), nil, facts.RevocationBadAnswer, "in the future", nil},
-		{"expired is for the reader to say", a.response(t, a.std, own, func(r *ocsp.Response) { r.NextUpdate = now.Add(-time.Minute) }), nil, facts.RevocationGood, "", func(t *testing.T, f facts.Revocation) { assert.True(t, f.NextUpdate.Before(f.At)) }},
-		{"without an end", a.response(t, a.std, own, func(r *ocsp.Response) { r.NextUpdate = time.Time{} }), nil, facts.RevocationGood, "", func(t *testing.T, f facts.Revocation) {
-			assert.Nil(t, f.NextUpdate)
-			assert.False(t, (f.NextUpdate != nil && f.NextUpdate.Before(f.At)))
-		}},
-		{"the nonce that was sent", a.withNonce(t, good, nonce), nonce, facts.RevocationGood, "", func(t *testing.T, f facts.Revocation) { assert.Equal(t, "same", f.Nonce) }},
-		{"no nonce is a fact", good, nonce, facts.RevocationGood, "", func(t *testing.T, f facts.Revocation) { assert.Equal(t, "absent", f.Nonce) }},
-		{"another nonce", a.withNonce(t, good, []byte("another")), nonce, facts.RevocationBadAnswer, "another nonce", nil},
+		{"by an appointed responder", a.response(t, appointed, appointedKey, nil), nil, facts.RevocationGood, "",
+			func(t *testing.T, f facts.Revocation) { assert.Equal(t, "Skerry Responder", f.Signer) }},
+		{"by one who is not meant for it", a.response(t, unfit, unfitKey, nil), nil, facts.RevocationBadAnswer,
+			"not for OCSP signing", nil},
+		{"by one whose appointment has expired", a.response(t, over, overKey, nil), nil, facts.RevocationBadAnswer,
+			"not valid when it signed", nil},
+		{"by one of another issuer", a.response(t, stranger, strangerKey, nil), nil, facts.RevocationBadAnswer,
+			"not authorised by the issuer", nil},
+		{"with a wrong signature", spoilt, nil, facts.RevocationBadAnswer,
+			"the signature of the OCSP response is wrong", nil},
+		{"unknown", a.response(t, a.std, own, func(r *ocsp.Response) { r.Status = ocsp.Unknown }), nil,
+			facts.RevocationBadAnswer, "is unknown", nil},
+		{"about another certificate", a.response(t, a.std, own,
+			func(r *ocsp.Response) { r.SerialNumber = big.NewInt(4711) }), nil, facts.RevocationBadAnswer,
+			"other certificates", nil},
+		{"out of the future", a.response(t, a.std, own,
+			func(r *ocsp.Response) { r.ThisUpdate, r.NextUpdate = now.Add(time.Hour), now.Add(2*time.Hour) }), nil,
+			facts.RevocationBadAnswer, "in the future", nil},
+		{"expired is for the reader to say", a.response(t, a.std, own,
+			func(r *ocsp.Response) { r.NextUpdate = now.Add(-time.Minute) }), nil, facts.RevocationGood, "",
+			func(t *testing.T, f facts.Revocation) { assert.True(t, f.NextUpdate.Before(f.At)) }},
+		{"without an end", a.response(t, a.std, own, func(r *ocsp.Response) { r.NextUpdate = time.Time{} }), nil,
+			facts.RevocationGood, "", func(t *testing.T, f facts.Revocation) {
+				assert.Nil(t, f.NextUpdate)
+				assert.False(t, (f.NextUpdate != nil && f.NextUpdate.Before(f.At)))
+			}},
+		{"the nonce that was sent", a.withNonce(t, good, nonce), nonce, facts.RevocationGood, "",
+			func(t *testing.T, f facts.Revocation) { assert.Equal(t, "same", f.Nonce) }},
+		{"no nonce is a fact", good, nonce, facts.RevocationGood, "",
+			func(t *testing.T, f facts.Revocation) { assert.Equal(t, "absent", f.Nonce) }},
+		{"another nonce", a.withNonce(t, good, []byte("another")), nonce, facts.RevocationBadAnswer, "another nonce",
+			nil},
 		{"refused", ocsp.UnauthorizedErrorResponse, nil, facts.RevocationBadAnswer, "refuses: unauthorized", nil},
 		{"not now", ocsp.TryLaterErrorResponse, nil, facts.RevocationUnreachable, "try later", nil},
 		{"nonsense", []byte("<html>"), nil, facts.RevocationBadAnswer, "cannot be decoded", nil},

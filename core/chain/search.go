@@ -205,7 +205,8 @@ func (s *search) newest(known []*pki.Certificate) []*pki.Certificate {
 }
 
 func (s *search) distrusted(c *pki.Certificate) bool {
-	return len(s.query.Distrusted) > 0 && (s.query.Distrusted[c.Fingerprint()] || s.query.Distrusted[c.PublicKey.Fingerprint()])
+	return len(s.query.Distrusted) > 0 && (s.query.Distrusted[c.Fingerprint()] ||
+		s.query.Distrusted[c.PublicKey.Fingerprint()])
 }
 
 func identifierRank(c *pki.Certificate, issuer candidate) int {
@@ -233,19 +234,22 @@ func sameHolder(a, b *pki.Certificate) bool {
 // step adds the candidate to the path, with the failures that it brings.
 func (s *search) step(p Path, next candidate) (Path, bool) {
 	top, issuer := p.Certificates[len(p.Certificates)-1], next.certificate
-	if s.distrusted(issuer) || slices.ContainsFunc(p.Certificates, func(c *pki.Certificate) bool { return sameHolder(c, issuer) }) {
+	if s.distrusted(issuer) || slices.ContainsFunc(p.Certificates,
+		func(c *pki.Certificate) bool { return sameHolder(c, issuer) }) {
 		return p, false
 	}
 	failures := slices.Clone(p.Failures)
 	switch err := s.verifier.Check(top, issuer.PublicKey); {
 	case errors.Is(err, pki.ErrUnverifiable):
-		failures = append(failures, Failure{Unverifiable, top, "it uses " + top.SignatureAlgorithm.Name + " and the key " + issuer.PublicKey.String()})
+		failures = append(failures, Failure{Unverifiable, top,
+			"it uses " + top.SignatureAlgorithm.Name + " and the key " + issuer.PublicKey.String()})
 	case err != nil:
 		// Another key under the same name is no issuer at all; only the right key makes it a bad signature.
 		if len(top.AuthorityKeyID) == 0 || !bytes.Equal(top.AuthorityKeyID, issuer.SubjectKeyID) {
 			return p, false
 		}
-		failures = append(failures, Failure{BadSignature, top, fmt.Sprintf("checked with the key of %s", issuer.Label())})
+		failures = append(failures, Failure{BadSignature, top,
+			fmt.Sprintf("checked with the key of %s", issuer.Label())})
 	}
 	if next.anchor == nil {
 		failures = append(failures, authorityFailures(issuer, p.Certificates)...)
@@ -297,7 +301,8 @@ func (s *search) offer(p Path) {
 	}
 	if p.Anchor != nil && len(p.Certificates) > 1 {
 		s.inherit(&p)
-		p.Failures = slices.Concat(p.Failures, nameFailure(p.Certificates), usageFailure(p.Certificates, s.query.Usage), policyFailure(p.Certificates, s.query.Policies))
+		p.Failures = slices.Concat(p.Failures, nameFailure(p.Certificates), usageFailure(p.Certificates, s.query.Usage),
+			policyFailure(p.Certificates, s.query.Policies))
 	}
 	for _, c := range p.Certificates {
 		if !lifetime.ValidAt(c, s.query.At) {
@@ -323,9 +328,13 @@ func (s *search) inherit(p *Path) {
 		c := p.Certificates[i]
 		own := p.Certificates[i+1].PublicKey
 		if key = own.WithParameters(key); own.DSA != nil && own.DSA.P == nil && key.DSA.P != nil {
-			p.Failures = slices.DeleteFunc(p.Failures, func(f Failure) bool { return f.Reason == Unverifiable && f.Certificate == c })
+			p.Failures = slices.DeleteFunc(p.Failures, func(f Failure) bool {
+				return f.Reason == Unverifiable &&
+					f.Certificate == c
+			})
 			if err := c.CheckSignedBy(key); err != nil {
-				p.Failures = append(p.Failures, Failure{BadSignature, c, "checked with the key of " + p.Certificates[i+1].Label()})
+				p.Failures = append(p.Failures, Failure{BadSignature, c,
+					"checked with the key of " + p.Certificates[i+1].Label()})
 			}
 		}
 	}

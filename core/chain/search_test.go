@@ -29,7 +29,8 @@ func TestSearch(t *testing.T) {
 	good := leaf(t, lower, nil)
 
 	t.Run("from what was given, in any order", func(t *testing.T) {
-		p, gaveUp := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: pool(upperC, good, lowerC), Store: store(rootC), At: now})
+		p, gaveUp := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: pool(upperC, good, lowerC),
+			Store: store(rootC), At: now})
 		assert.False(t, gaveUp)
 		assert.True(t, p.Valid())
 		assert.Equal(t, []string{"tides.tarnholm.example", "Lower", "Upper", "Root"}, labels(p))
@@ -37,16 +38,19 @@ func TestSearch(t *testing.T) {
 		assert.Len(t, p.Below(), 3)
 	})
 	t.Run("with what is known", func(t *testing.T) {
-		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: pool(good), Known: chain.NewPool([]*pki.Certificate{lowerC, upperC}), Store: store(rootC), At: now})
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: pool(good),
+			Known: chain.NewPool([]*pki.Certificate{lowerC, upperC}), Store: store(rootC), At: now})
 		assert.True(t, p.Valid())
 		assert.Equal(t, 2, p.Borrowed)
 	})
 	t.Run("what was given is not borrowed", func(t *testing.T) {
-		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: pool(good, lowerC), Known: chain.NewPool([]*pki.Certificate{lowerC, upperC}), Store: store(rootC), At: now})
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: pool(good, lowerC),
+			Known: chain.NewPool([]*pki.Certificate{lowerC, upperC}), Store: store(rootC), At: now})
 		assert.Equal(t, 1, p.Borrowed)
 	})
 	t.Run("an intermediate can be the anchor", func(t *testing.T) {
-		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: pool(good, lowerC, upperC), Store: store(upperC), At: now})
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: pool(good, lowerC, upperC),
+			Store: store(upperC), At: now})
 		assert.True(t, p.Valid())
 		assert.Equal(t, []string{"tides.tarnholm.example", "Lower", "Upper"}, labels(p))
 	})
@@ -57,32 +61,38 @@ func TestSearch(t *testing.T) {
 		assert.Len(t, p.Below(), 1)
 	})
 	t.Run("without an anchor the longest path is kept", func(t *testing.T) {
-		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: pool(good, lowerC, upperC), Store: store(), At: now})
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: pool(good, lowerC, upperC), Store: store(),
+			At: now})
 		assert.Nil(t, p.Anchor)
 		assert.Len(t, p.Certificates, 3)
 	})
 	t.Run("a sibling of the same name and another key is no issuer", func(t *testing.T) {
 		sibling := parse(t, authority(t, upper, forge.Template{Name: "Lower"}).DER)
-		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: pool(good, sibling, upperC), Store: store(rootC), At: now})
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: pool(good, sibling, upperC),
+			Store: store(rootC), At: now})
 		assert.False(t, p.Valid())
 		assert.Empty(t, p.Failures)
 		assert.Len(t, p.Certificates, 1)
 	})
 	t.Run("the sibling beside the right one does no harm", func(t *testing.T) {
 		sibling := parse(t, authority(t, upper, forge.Template{Name: "Lower", NoKeyIDs: true}).DER)
-		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: pool(good, sibling, lowerC, upperC), Store: store(rootC), At: now})
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: pool(good, sibling, lowerC, upperC),
+			Store: store(rootC), At: now})
 		assert.True(t, p.Valid())
 		assert.Same(t, lowerC, p.Certificates[1])
 	})
 	t.Run("the path that is in date is preferred", func(t *testing.T) {
-		old, err := forge.Issue(upper, nil, forge.Template{Name: "Lower", CA: true, SPKI: lowerC.PublicKey.Raw, From: now.AddDate(-3, 0, 0), Until: now.AddDate(-1, 0, 0)})
+		old, err := forge.Issue(upper, nil, forge.Template{Name: "Lower", CA: true, SPKI: lowerC.PublicKey.Raw,
+			From: now.AddDate(-3, 0, 0), Until: now.AddDate(-1, 0, 0)})
 		require.NoError(t, err)
-		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: pool(good, parse(t, old), lowerC, upperC), Store: store(rootC), At: now})
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: pool(good, parse(t, old), lowerC, upperC),
+			Store: store(rootC), At: now})
 		assert.Zero(t, p.OutOfDate)
 		assert.Same(t, lowerC, p.Certificates[1])
 	})
 	t.Run("dates alone do not make a path invalid", func(t *testing.T) {
-		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: pool(good, lowerC, upperC), Store: store(rootC), At: now.AddDate(30, 0, 0)})
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: pool(good, lowerC, upperC),
+			Store: store(rootC), At: now.AddDate(30, 0, 0)})
 		assert.True(t, p.Valid())
 		assert.Equal(t, 4, p.OutOfDate)
 	})
@@ -98,9 +108,11 @@ func TestFailures(t *testing.T) {
 	shopKey := newKey(t)
 	shopSPKI, err := forge.PublicInfo(shopKey)
 	require.NoError(t, err)
-	shopDER, err := forge.Issue(root, nil, forge.Template{Name: "shop", SPKI: shopSPKI, From: now.AddDate(0, -1, 0), Until: now.AddDate(0, 1, 0)})
+	shopDER, err := forge.Issue(root, nil, forge.Template{Name: "shop", SPKI: shopSPKI, From: now.AddDate(0, -1, 0),
+		Until: now.AddDate(0, 1, 0)})
 	require.NoError(t, err)
-	merchant := &forge.Authority{DER: shopDER, Name: "shop", Key: shopKey, KeyID: forge.KeyID(shopSPKI), Sign: forge.ECDSASHA256}
+	merchant := &forge.Authority{DER: shopDER, Name: "shop", Key: shopKey, KeyID: forge.KeyID(shopSPKI),
+		Sign: forge.ECDSASHA256}
 	tests := []struct {
 		name   string
 		leaf   *pki.Certificate
@@ -110,11 +122,13 @@ func TestFailures(t *testing.T) {
 	}{
 		{"path length", leaf(t, branch, nil), [][]byte{branch.DER, narrow.DER}, chain.PathLength, "Narrow"},
 		{"issued by a leaf", leaf(t, merchant, nil), [][]byte{shopDER}, chain.NotAuthority, "shop"},
-		{"spoilt signature", leaf(t, plain, func(w *forge.Template) { w.Spoilt = true }), [][]byte{plain.DER}, chain.BadSignature, "tides.tarnholm.example"},
+		{"spoilt signature", leaf(t, plain, func(w *forge.Template) { w.Spoilt = true }), [][]byte{plain.DER},
+			chain.BadSignature, "tides.tarnholm.example"},
 		{"unknown critical extension", leaf(t, plain, func(w *forge.Template) {
 			w.Extra = []forge.Extension{{ID: []int{2, 999, 5}, Critical: true, Value: []byte{5, 0}}}
 		}), [][]byte{plain.DER}, chain.UnknownCritical, "tides.tarnholm.example"},
-		{"algorithm that cannot be computed", leaf(t, unsigned, func(w *forge.Template) { w.Sign = &forge.Ed448 }), [][]byte{unsigned.DER}, chain.Unverifiable, "tides.tarnholm.example"},
+		{"algorithm that cannot be computed", leaf(t, unsigned, func(w *forge.Template) { w.Sign = &forge.Ed448 }),
+			[][]byte{unsigned.DER}, chain.Unverifiable, "tides.tarnholm.example"},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
@@ -122,7 +136,8 @@ func TestFailures(t *testing.T) {
 			for _, der := range tt.given {
 				given = append(given, parse(t, der))
 			}
-			p, _ := new(chain.Verifier).Search(chain.Query{Leaf: tt.leaf, Given: chain.NewPool(given), Store: store(parse(t, root.DER)), At: now})
+			p, _ := new(chain.Verifier).Search(chain.Query{Leaf: tt.leaf, Given: chain.NewPool(given),
+				Store: store(parse(t, root.DER)), At: now})
 			require.NotNil(t, p.Anchor, "the names lead to the anchor")
 			assert.False(t, p.Valid())
 			require.Len(t, p.Failures, 1)
@@ -132,10 +147,13 @@ func TestFailures(t *testing.T) {
 	}
 	t.Run("a path without the failure is found", func(t *testing.T) {
 		// The same branch, certified by the root as well, where no limit stands in the way.
-		der, err := forge.Issue(root, nil, forge.Template{Name: "Branch", CA: true, SPKI: parse(t, branch.DER).PublicKey.Raw, From: now.AddDate(0, -1, 0), Until: now.AddDate(1, 0, 0)})
+		der, err := forge.Issue(root, nil, forge.Template{Name: "Branch", CA: true,
+			SPKI: parse(t, branch.DER).PublicKey.Raw, From: now.AddDate(0, -1, 0), Until: now.AddDate(1, 0, 0)})
 		require.NoError(t, err)
 		l := leaf(t, branch, nil)
-		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: l, Given: pool(l, parse(t, branch.DER), parse(t, narrow.DER), parse(t, der)), Store: store(parse(t, root.DER)), At: now})
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: l,
+			Given: pool(l, parse(t, branch.DER), parse(t, narrow.DER), parse(t, der)), Store: store(parse(t, root.DER)),
+			At: now})
 		assert.True(t, p.Valid())
 	})
 }
@@ -154,7 +172,8 @@ func TestSearchIsBounded(t *testing.T) {
 			if subject == issuer {
 				continue
 			}
-			der, err := forge.Issue(issuer, nil, forge.Template{Name: subject.Name, CA: true, SPKI: parse(t, subject.DER).PublicKey.Raw, From: now.AddDate(-1, 0, 0), Until: now.AddDate(1, 0, 0)})
+			der, err := forge.Issue(issuer, nil, forge.Template{Name: subject.Name, CA: true,
+				SPKI: parse(t, subject.DER).PublicKey.Raw, From: now.AddDate(-1, 0, 0), Until: now.AddDate(1, 0, 0)})
 			require.NoError(t, err)
 			given = append(given, parse(t, der))
 		}
@@ -171,7 +190,8 @@ func TestRoles(t *testing.T) {
 	assert.Equal(t, chain.Root, new(chain.Verifier).RoleOf(rootC))
 	assert.Equal(t, chain.Intermediate, new(chain.Verifier).RoleOf(lowerC))
 	assert.Equal(t, chain.Leaf, new(chain.Verifier).RoleOf(l))
-	assert.Equal(t, chain.Leaf, new(chain.Verifier).RoleOf(leaf(t, nil, nil)), "certifying itself makes no root of a leaf")
+	assert.Equal(t, chain.Leaf, new(chain.Verifier).RoleOf(leaf(t, nil, nil)),
+		"certifying itself makes no root of a leaf")
 	assert.Equal(t, 2, chain.FindLeaf([]*pki.Certificate{rootC, lowerC, l}))
 	assert.Equal(t, -1, chain.FindLeaf([]*pki.Certificate{rootC, lowerC}))
 	assert.Equal(t, 0, chain.ServedLeaf([]*pki.Certificate{rootC, lowerC}), "clients take the first")
@@ -191,20 +211,25 @@ func TestOrderAndDrawing(t *testing.T) {
 		right  []chain.Place
 	}{
 		{"right", []*pki.Certificate{l, lo, up}, chain.Order{LeafFirst: true, InOrder: true},
-			[]chain.Place{chain.InPlace, chain.InPlace, chain.InPlace}, []chain.Place{chain.InPlace, chain.InPlace, chain.InPlace, chain.AnchorHeld}},
+			[]chain.Place{chain.InPlace, chain.InPlace, chain.InPlace},
+			[]chain.Place{chain.InPlace, chain.InPlace, chain.InPlace, chain.AnchorHeld}},
 		{"with the root", []*pki.Certificate{l, lo, up, ro}, chain.Order{LeafFirst: true, InOrder: true},
-			[]chain.Place{chain.InPlace, chain.InPlace, chain.InPlace, chain.AnchorSent}, []chain.Place{chain.InPlace, chain.InPlace, chain.InPlace, chain.AnchorHeld}},
+			[]chain.Place{chain.InPlace, chain.InPlace, chain.InPlace, chain.AnchorSent},
+			[]chain.Place{chain.InPlace, chain.InPlace, chain.InPlace, chain.AnchorHeld}},
 		{"intermediates swapped", []*pki.Certificate{l, up, lo}, chain.Order{LeafFirst: true},
-			[]chain.Place{chain.InPlace, chain.OutOfOrder, chain.OutOfOrder}, []chain.Place{chain.InPlace, chain.InPlace, chain.InPlace, chain.AnchorHeld}},
+			[]chain.Place{chain.InPlace, chain.OutOfOrder, chain.OutOfOrder},
+			[]chain.Place{chain.InPlace, chain.InPlace, chain.InPlace, chain.AnchorHeld}},
 		{"leaf last", []*pki.Certificate{lo, up, l}, chain.Order{InOrder: true}, nil, nil},
-		{"a stranger between them is in nobody's way", []*pki.Certificate{l, other, lo, up}, chain.Order{LeafFirst: true, InOrder: true},
+		{"a stranger between them is in nobody's way", []*pki.Certificate{l, other, lo, up},
+			chain.Order{LeafFirst: true, InOrder: true},
 			[]chain.Place{chain.InPlace, chain.NotOnPath, chain.InPlace, chain.InPlace}, nil},
 		{"the leaf alone", []*pki.Certificate{l}, chain.Order{LeafFirst: true, InOrder: true},
 			[]chain.Place{chain.InPlace}, []chain.Place{chain.InPlace, chain.Missing, chain.Missing, chain.AnchorHeld}},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
-			p, _ := new(chain.Verifier).Search(chain.Query{Leaf: l, Given: chain.NewPool(tt.given), Known: chain.NewPool([]*pki.Certificate{lo, up}), Store: store(ro), At: now})
+			p, _ := new(chain.Verifier).Search(chain.Query{Leaf: l, Given: chain.NewPool(tt.given),
+				Known: chain.NewPool([]*pki.Certificate{lo, up}), Store: store(ro), At: now})
 			require.True(t, p.Valid())
 			assert.Equal(t, tt.order, chain.CompareOrder(tt.given, p))
 			view := new(chain.Verifier).Draw(tt.given, p, "inner")

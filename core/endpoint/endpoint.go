@@ -23,10 +23,12 @@ type Endpoint struct {
 }
 
 // schemes that start TLS at once, with their registered ports (IANA service names).
-var schemes = map[string]uint16{"https": 443, "smtps": 465, "imaps": 993, "pop3s": 995, "ftps": 990, "ldaps": 636, "xmpps": 5223}
+var schemes = map[string]uint16{"https": 443, "smtps": 465, "imaps": 993, "pop3s": 995, "ftps": 990, "ldaps": 636,
+	"xmpps": 5223}
 
 // upgrades are the protocols that begin in plaintext, with their well-known ports.
-var upgrades = map[string]uint16{"smtp": 25, "submission": 587, "lmtp": 24, "imap": 143, "pop3": 110, "ftp": 21, "ldap": 389, "xmpp": 5222,
+var upgrades = map[string]uint16{"smtp": 25, "submission": 587, "lmtp": 24, "imap": 143, "pop3": 110, "ftp": 21,
+	"ldap": 389, "xmpp": 5222,
 	"xmpp-server": 5269, "postgres": 5432, "mysql": 3306, "nntp": 119, "sieve": 4190}
 
 // portOf is the port of a scheme, 0 for a scheme that is not known.
@@ -87,7 +89,9 @@ func (e Endpoint) settle(text string) (Endpoint, error) {
 	port := portOf(e.Scheme)
 	if port == 0 {
 		known := slices.Sorted(maps.Keys(schemes))
-		return Endpoint{}, &ParseError{text, fmt.Sprintf("the scheme %q is not known; known are %s, and %s with an upgrade", e.Scheme, strings.Join(known, ", "), strings.Join(slices.Sorted(maps.Keys(upgrades)), ", "))}
+		return Endpoint{}, &ParseError{text,
+			fmt.Sprintf("the scheme %q is not known; known are %s, and %s with an upgrade", e.Scheme,
+				strings.Join(known, ", "), strings.Join(slices.Sorted(maps.Keys(upgrades)), ", "))}
 	}
 	if e.Port == 0 {
 		e.Port = port
@@ -167,7 +171,9 @@ func ParseVisitAt(text string) (VisitAt, error) {
 	}
 	both, err := netip.ParseAddrPort(text)
 	if err != nil || both.Port() == 0 {
-		return VisitAt{}, fmt.Errorf("%q is no address to visit: write ADDRESS or ADDRESS:PORT, with [brackets] around an IPv6 address that has a port", text)
+		return VisitAt{},
+			fmt.Errorf("%q is no address to visit: write ADDRESS or ADDRESS:PORT, with [brackets] around an IPv6 "+
+				"address that has a port", text)
 	}
 	return VisitAt{Address: both.Addr(), Port: both.Port()}, nil
 }

@@ -73,21 +73,25 @@ func (s *Settings) Settle(known Known) []Defect {
 	}{{"trust", s.Trust}, {"audiences", s.Audiences}} {
 		for i, name := range list.stores {
 			if known.Stores != nil && !known.Stores[name] {
-				fail(fmt.Sprintf("%s[%d]", list.field, i), fmt.Errorf("there is no trust store %q; import it with the estate, or name one of %v",
-					name, slices.Sorted(maps.Keys(known.Stores))))
+				fail(fmt.Sprintf("%s[%d]", list.field, i),
+					fmt.Errorf("there is no trust store %q; import it with the estate, or name one of %v",
+						name, slices.Sorted(maps.Keys(known.Stores))))
 			}
 		}
 	}
 	if s.Policy != "" && known.Policies != nil && !known.Policies[s.Policy] {
-		fail("policy", fmt.Errorf("there is no policy %q; there are %v, and \"nurvik policy save\" adds one", s.Policy, slices.Sorted(maps.Keys(known.Policies))))
+		fail("policy", fmt.Errorf("there is no policy %q; there are %v, and \"nurvik policy save\" adds one", s.Policy,
+			slices.Sorted(maps.Keys(known.Policies))))
 	}
 	return defects
 }
 
 // Equal reports whether two settings say the same.
 func (s Settings) Equal(o Settings) bool {
-	return s.Endpoint == o.Endpoint && s.ServerName == o.ServerName && s.HTTPPort == o.HTTPPort && s.Authenticated == o.Authenticated &&
-		s.Policy == o.Policy && slices.Equal(s.Names, o.Names) && slices.Equal(s.VisitAt, o.VisitAt) && slices.Equal(s.Trust, o.Trust) &&
+	return s.Endpoint == o.Endpoint && s.ServerName == o.ServerName && s.HTTPPort == o.HTTPPort &&
+		s.Authenticated == o.Authenticated &&
+		s.Policy == o.Policy && slices.Equal(s.Names, o.Names) && slices.Equal(s.VisitAt, o.VisitAt) &&
+		slices.Equal(s.Trust, o.Trust) &&
 		slices.Equal(s.Audiences, o.Audiences) && maps.Equal(s.Labels, o.Labels)
 }
 

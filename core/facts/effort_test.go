@@ -10,7 +10,8 @@ import (
 )
 
 func TestParseEffort(t *testing.T) {
-	for text, want := range map[string]facts.Effort{"": facts.Normal, "quick": facts.Quick, "normal": facts.Normal, "full": facts.Full} {
+	for text, want := range map[string]facts.Effort{"": facts.Normal, "quick": facts.Quick, "normal": facts.Normal,
+		"full": facts.Full} {
 		got, err := facts.ParseEffort(text)
 		require.NoError(t, err)
 		assert.Equal(t, want, got)

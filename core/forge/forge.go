@@ -35,7 +35,8 @@ var (
 	ECDSASHA1   = Algorithm{encodingasn1.ObjectIdentifier{1, 2, 840, 10045, 4, 1}, crypto.SHA1, false}
 	RSASHA256   = Algorithm{encodingasn1.ObjectIdentifier{1, 2, 840, 113549, 1, 1, 11}, crypto.SHA256, true}
 	RSAMD5      = Algorithm{encodingasn1.ObjectIdentifier{1, 2, 840, 113549, 1, 1, 4}, crypto.MD5, true}
-	Ed448       = Algorithm{encodingasn1.ObjectIdentifier{1, 3, 101, 113}, 0, false} // signed with noise: nobody here can check it
+	// signed with noise: nobody here can check it
+	Ed448 = Algorithm{encodingasn1.ObjectIdentifier{1, 3, 101, 113}, 0, false}
 )
 
 // Authority is a certificate that issues others.
@@ -237,7 +238,8 @@ func extensions(w Template, issuer *Authority, issuerKeyID []byte) []Extension {
 	id := func(arcs ...int) encodingasn1.ObjectIdentifier { return arcs }
 	out := []Extension{}
 	if !w.NoKeyIDs {
-		out = append(out, Extension{id(2, 5, 29, 14), false, build(func(b *cryptobyte.Builder) { b.AddASN1OctetString(KeyID(w.SPKI)) })})
+		out = append(out, Extension{id(2, 5, 29, 14), false,
+			build(func(b *cryptobyte.Builder) { b.AddASN1OctetString(KeyID(w.SPKI)) })})
 	}
 	out = append(out,
 		Extension{id(2, 5, 29, 19), true, build(func(b *cryptobyte.Builder) {
@@ -272,15 +274,20 @@ func extensions(w Template, issuer *Authority, issuerKeyID []byte) []Extension {
 		})})
 	}
 	if issuer != nil && issuer.Base != "" && !w.Unlisted {
-		out = append(out, Extension{id(2, 5, 29, 31), false, build(func(b *cryptobyte.Builder) { addPoint(b, issuer.Address("lists", "crl")) })})
+		out = append(out, Extension{id(2, 5, 29, 31), false,
+			build(func(b *cryptobyte.Builder) { addPoint(b, issuer.Address("lists", "crl")) })})
 	}
 	if !w.CA {
 		out = append(out, Extension{id(2, 5, 29, 37), false, build(func(b *cryptobyte.Builder) {
-			b.AddASN1(asn1.SEQUENCE, func(s *cryptobyte.Builder) { s.AddASN1ObjectIdentifier(id(1, 3, 6, 1, 5, 5, 7, 3, 1)) })
+			b.AddASN1(asn1.SEQUENCE, func(s *cryptobyte.Builder) {
+				s.AddASN1ObjectIdentifier(id(1, 3, 6, 1, 5, 5, 7, 3,
+					1))
+			})
 		})})
 	}
 	if len(w.Names) > 0 {
-		out = append(out, Extension{id(2, 5, 29, 17), false, build(func(b *cryptobyte.Builder) { addNames(b, w.Names) })})
+		out = append(out, Extension{id(2, 5, 29, 17), false,
+			build(func(b *cryptobyte.Builder) { addNames(b, w.Names) })})
 	}
 	return append(out, w.Extra...)
 }
@@ -289,7 +296,8 @@ func addNames(b *cryptobyte.Builder, names []string) {
 	b.AddASN1(asn1.SEQUENCE, func(list *cryptobyte.Builder) {
 		for _, name := range names {
 			if address, err := netip.ParseAddr(name); err == nil {
-				list.AddASN1(asn1.Tag(7).ContextSpecific(), func(v *cryptobyte.Builder) { v.AddBytes(address.AsSlice()) })
+				list.AddASN1(asn1.Tag(7).ContextSpecific(),
+					func(v *cryptobyte.Builder) { v.AddBytes(address.AsSlice()) })
 				continue
 			}
 			list.AddASN1(asn1.Tag(2).ContextSpecific(), func(v *cryptobyte.Builder) { v.AddBytes([]byte(name)) })

@@ -115,7 +115,8 @@ func JavaSecret() []byte {
 	add(byte('['), "encodedParams", byte(0x74), "[B", byte('['), "encryptedContent", byte(0x71), uint32(0x7e0002))
 	add(byte('L'), "paramsAlg", byte(0x74), "Ljava/lang/String;", byte('L'), "sealAlg", byte(0x71), uint32(0x7e0003))
 	add(byte(0x78), byte(0x70))
-	add(byte(0x75), byte(0x72), "[B", version, byte(2), uint16(0), byte(0x78), byte(0x70), uint32(4), [4]byte{9, 9, 9, 9})
+	add(byte(0x75), byte(0x72), "[B", version, byte(2), uint16(0), byte(0x78), byte(0x70), uint32(4),
+		[4]byte{9, 9, 9, 9})
 	add(byte(0x75), byte(0x71), uint32(0x7e0005), uint32(8), [8]byte{7, 7})
 	add(byte(0x74), "PBEWithMD5AndTripleDES", byte(0x71), uint32(0x7e0007))
 	return out.Bytes()
@@ -142,7 +143,8 @@ func CertificateSet(certificates ...[]byte) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	signed, err := asn1.Marshal(wrap(asn1.ClassUniversal, asn1.TagSequence, []byte{2, 1, 1}, []byte{0x31, 0}, data, list, []byte{0x31, 0}))
+	signed, err := asn1.Marshal(wrap(asn1.ClassUniversal, asn1.TagSequence, []byte{2, 1, 1}, []byte{0x31, 0}, data,
+		list, []byte{0x31, 0}))
 	if err != nil {
 		return nil, err
 	}

@@ -34,7 +34,8 @@ func (r *Reader) access(path string, info fs.FileInfo) *facts.Access {
 
 func (r *Reader) accessOf(path string, stat *syscall.Stat_t, maybeLink bool) *facts.Access {
 	a := &facts.Access{
-		Mode: uint32(stat.Mode) & 0o777, Owner: r.name(stat.Uid, false), Group: r.name(stat.Gid, true), Root: stat.Uid == 0,
+		Mode: uint32(stat.Mode) & 0o777, Owner: r.name(stat.Uid, false), Group: r.name(stat.Gid, true),
+		Root:   stat.Uid == 0,
 		Device: uint64(stat.Dev), Inode: stat.Ino,
 	}
 	absolute, err := filepath.Abs(path)

@@ -58,7 +58,8 @@ func plainBase64(data []byte) ([]byte, bool) {
 		return nil, false
 	}
 	for _, c := range data[:leastBase64] { // most other texts end here
-		if !(c >= '0' && c <= '9' || c >= 'A' && c <= 'Z' || c >= 'a' && c <= 'z' || c == '+' || c == '/' || c == '\n' || c == '\r' || c == ' ' || c == '\t') {
+		if !(c >= '0' && c <= '9' || c >= 'A' && c <= 'Z' || c >= 'a' && c <= 'z' || c == '+' || c == '/' ||
+			c == '\n' || c == '\r' || c == ' ' || c == '\t') {
 			return nil, false
 		}
 	}

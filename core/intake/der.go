@@ -83,7 +83,8 @@ func (s *scan) der(data []byte) bool {
 // beginsLikeMaterial looks for a long sequence that begins with another
 // sequence or a number, as certificates and keys do and text never does.
 func beginsLikeMaterial(data []byte) bool {
-	return len(data) > 8 && data[0] == 0x30 && data[1] == 0x82 && (data[4] == 0x30 && data[5] == 0x82 || data[4] == 0x02 && data[5] == 0x01)
+	return len(data) > 8 && data[0] == 0x30 && data[1] == 0x82 &&
+		(data[4] == 0x30 && data[5] == 0x82 || data[4] == 0x02 && data[5] == 0x01)
 }
 
 // element adds what one DER element is. promised is what a label says, or
@@ -244,7 +245,8 @@ func numberedShape(s cryptobyte.String) shape {
 		return isPKCS1
 	case len(numbers) == 6 && version == 0:
 		return isDSA
-	case len(numbers) == 2 && len(s) == 0 && numbers[0].BitLen() >= 256 && (numbers[1].BitLen() > 8 || numbers[1].Int64() == 3 || numbers[1].Int64() == 17):
+	case len(numbers) == 2 && len(s) == 0 && numbers[0].BitLen() >= 256 &&
+		(numbers[1].BitLen() > 8 || numbers[1].Int64() == 3 || numbers[1].Int64() == 17):
 		return isPKCS1Public
 	case len(numbers) <= 5 && numbers[0].BitLen() >= 256:
 		return isParameters // of Diffie-Hellman or DSA

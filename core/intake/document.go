@@ -94,7 +94,8 @@ func (w *values) value(n *yaml.Node, path []string) {
 	if !isPEM {
 		inner, ok := plainBase64(data)
 		// Values of base64 are common; only what is surely material is looked at.
-		if !ok || !(bytes.Contains(inner, []byte("-----BEGIN ")) || inner[0] == 0x30 && shapeOf(inner) != isNothing || keystore.LooksJava(inner) || looksBase64(inner)) {
+		if !ok || !(bytes.Contains(inner, []byte("-----BEGIN ")) || inner[0] == 0x30 && shapeOf(inner) != isNothing ||
+			keystore.LooksJava(inner) || looksBase64(inner)) {
 			return
 		}
 	}

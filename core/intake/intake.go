@@ -82,7 +82,8 @@ func (r *Reader) Read(name string, stream io.Reader) ([]facts.File, error) {
 }
 
 // read reads a stream of about the expected size.
-func (r *Reader) read(name string, stream io.Reader, expected int64, access func() *facts.Access) ([]facts.File, error) {
+func (r *Reader) read(name string, stream io.Reader, expected int64, access func() *facts.Access) ([]facts.File,
+	error) {
 	buffer, _ := buffers.Get().(*bytes.Buffer)
 	buffer.Reset()
 	buffer.Grow(int(min(expected, MaxFileSize)) + bytes.MinRead)
@@ -118,7 +119,9 @@ func (r *Reader) read(name string, stream io.Reader, expected int64, access func
 		return nil, fmt.Errorf("%s: %w; it holds keys of %s, which TLS does not use", name, ErrNothing, other)
 	}
 	if nothing {
-		return nil, fmt.Errorf("%s: %w; it holds no certificate, key, request or other material of a kind that is known", name, ErrNothing)
+		return nil,
+			fmt.Errorf("%s: %w; it holds no certificate, key, request or other material of a kind that is known", name,
+				ErrNothing)
 	}
 	var failure error
 	for _, f := range files {
@@ -206,7 +209,8 @@ func (s *scan) at(t *text, position int) (line, offset int) {
 // mostDefects of one file are noted; more tell nothing new.
 const mostDefects = 100
 
-func (s *scan) defectAt(t *text, position int, kind facts.DefectKind, grammar facts.Grammar, code facts.Code, args ...any) {
+func (s *scan) defectAt(t *text, position int, kind facts.DefectKind, grammar facts.Grammar, code facts.Code,
+	args ...any) {
 	if len(s.file.Defects) >= mostDefects { // counting lines backwards is not free
 		return
 	}
@@ -216,7 +220,8 @@ func (s *scan) defectAt(t *text, position int, kind facts.DefectKind, grammar fa
 
 func (s *scan) defect(kind facts.DefectKind, grammar facts.Grammar, line, offset int, code facts.Code, args ...any) {
 	if len(s.file.Defects) < mostDefects {
-		s.file.Defects = append(s.file.Defects, facts.Defect{Kind: kind, Grammar: grammar, Line: line, Offset: offset, Reason: facts.Because(code, args...)})
+		s.file.Defects = append(s.file.Defects, facts.Defect{Kind: kind, Grammar: grammar, Line: line, Offset: offset,
+			Reason: facts.Because(code, args...)})
 	}
 }
 

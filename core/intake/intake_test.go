@@ -39,7 +39,8 @@ func newSet(t testing.TB, name string) set {
 	s := set{key: key}
 	s.spki, err = forge.PublicInfo(key)
 	require.NoError(t, err)
-	s.certificate, err = forge.Issue(nil, key, forge.Template{Name: name, Names: []string{name + ".tarnholm.example"}, SPKI: s.spki, From: time.Unix(1.7e9, 0), Until: time.Unix(1.8e9, 0)})
+	s.certificate, err = forge.Issue(nil, key, forge.Template{Name: name, Names: []string{name + ".tarnholm.example"},
+		SPKI: s.spki, From: time.Unix(1.7e9, 0), Until: time.Unix(1.8e9, 0)})
 	require.NoError(t, err)
 	s.pkcs8, err = x509.MarshalPKCS8PrivateKey(key)
 	require.NoError(t, err)
@@ -50,7 +51,9 @@ func newSet(t testing.TB, name string) set {
 	issuer, err := x509.ParseCertificate(s.certificate)
 	require.NoError(t, err)
 	issuer.KeyUsage |= x509.KeyUsageCRLSign
-	s.revocation, err = x509.CreateRevocationList(rand.Reader, &x509.RevocationList{Number: issuer.SerialNumber, ThisUpdate: time.Unix(1.7e9, 0), NextUpdate: time.Unix(1.71e9, 0)}, issuer, key)
+	s.revocation, err = x509.CreateRevocationList(rand.Reader,
+		&x509.RevocationList{Number: issuer.SerialNumber, ThisUpdate: time.Unix(1.7e9, 0),
+			NextUpdate: time.Unix(1.71e9, 0)}, issuer, key)
 	require.NoError(t, err)
 	return s
 }
@@ -108,39 +111,60 @@ func TestHygiene(t *testing.T) {
 		items, defects []string
 	}{
 		{"clean", pa, one, nil},
-		{"two, with text around", "the tide office\n" + pa + "and the pilots\n" + pb, []string{"certificate@2", fmt.Sprintf("certificate@%d", n+3)}, []string{"text@1 standard"}},
-		{"Windows line ends", strings.ReplaceAll(pa+pb, "\n", "\r\n"), []string{"certificate@1", fmt.Sprintf("certificate@%d", n+1)}, []string{"line-ends@1 standard"}},
-		{"old-Mac line ends", strings.ReplaceAll(pa+pb, "\n", "\r"), []string{"certificate@1", fmt.Sprintf("certificate@%d", n+1)}, []string{"line-ends@1 standard"}},
-		{"missing line end between two blocks", strings.TrimSuffix(pa, "\n") + pb, []string{"certificate@1", fmt.Sprintf("certificate@%d", n)}, []string{fmt.Sprintf("run-together@%d lax", n)}},
-		{"missing line end before END", strings.Replace(pa, "\n-----END", "-----END", 1), one, []string{fmt.Sprintf("run-together@%d lax", n-1)}},
+		{"two, with text around", "the tide office\n" + pa + "and the pilots\n" + pb,
+			[]string{"certificate@2", fmt.Sprintf("certificate@%d", n+3)}, []string{"text@1 standard"}},
+		{"Windows line ends", strings.ReplaceAll(pa+pb, "\n", "\r\n"),
+			[]string{"certificate@1", fmt.Sprintf("certificate@%d", n+1)}, []string{"line-ends@1 standard"}},
+		{"old-Mac line ends", strings.ReplaceAll(pa+pb, "\n", "\r"),
+			[]string{"certificate@1", fmt.Sprintf("certificate@%d", n+1)}, []string{"line-ends@1 standard"}},
+		{"missing line end between two blocks", strings.TrimSuffix(pa, "\n") + pb,
+			[]string{"certificate@1", fmt.Sprintf("certificate@%d", n)},
+			[]string{fmt.Sprintf("run-together@%d lax", n)}},
+		{"missing line end before END", strings.Replace(pa, "\n-----END", "-----END", 1), one,
+			[]string{fmt.Sprintf("run-together@%d lax", n-1)}},
 		{"byte-order mark", "\xef\xbb\xbf" + pa, one, []string{"byte-order-mark@1 outside"}},
 		{"UTF-16", utf16le(pa), one, []string{"utf-16@1 outside"}},
-		{"indented", "  " + strings.TrimSuffix(strings.ReplaceAll(pa, "\n", "\n  "), "  "), one, []string{"white-space@1 lax"}},
+		{"indented", "  " + strings.TrimSuffix(strings.ReplaceAll(pa, "\n", "\n  "), "  "), one,
+			[]string{"white-space@1 lax"}},
 		{"trailing spaces", strings.ReplaceAll(pa, "\n", " \n"), one, []string{"white-space@1 lax"}},
 		{"an empty line inside", strings.Replace(pa, "\n", "\n\n", 2), one, []string{"white-space@2 lax"}},
 		{"over-long lines", rewrap(pa, 76), one, []string{"line-length@2 lax"}},
 		{"short lines", rewrap(pa, 60), one, []string{"line-length@2 lax"}},
 		{"one long line", rewrap(pa, 10000), one, []string{"line-length@2 lax"}},
 		{"older labels", block("X509 CERTIFICATE", a.certificate), one, nil},
-		{"trust settings behind", block("TRUSTED CERTIFICATE", append(append([]byte{}, a.certificate...), 0x30, 3, 2, 1, 5)), one, nil},
+		{"trust settings behind", block("TRUSTED CERTIFICATE",
+			append(append([]byte{}, a.certificate...), 0x30, 3, 2, 1, 5)), one, nil},
 		{"misspelt label", strings.ReplaceAll(pa, "CERTIFICATE", "CERTIFCATE"), one, []string{"wrong-label@1 outside"}},
-		{"label of something else", block("CERTIFICATE", a.request), []string{"request@1"}, []string{"wrong-label@1 outside"}},
-		{"begins and ends differently", strings.Replace(pa, "END CERTIFICATE", "END X509 CERTIFICATE", 1), one, []string{"wrong-label@1 outside"}},
+		{"label of something else", block("CERTIFICATE", a.request), []string{"request@1"},
+			[]string{"wrong-label@1 outside"}},
+		{"begins and ends differently", strings.Replace(pa, "END CERTIFICATE", "END X509 CERTIFICATE", 1), one,
+			[]string{"wrong-label@1 outside"}},
 		{"four hyphens", strings.Replace(pa, "-----BEGIN", "----BEGIN", 1), one, []string{"wrong-label@1 outside"}},
 		{"typographic dashes", strings.ReplaceAll(pa, "-----", "—–-"), one, []string{"typographic-dashes@1 outside"}},
-		{"dashes of the old Windows page", strings.ReplaceAll(pa, "-----", "\x97\x97-"), one, []string{"typographic-dashes@1 outside"}},
-		{"entities", strings.ReplaceAll(strings.ReplaceAll(pa, "-----", "&#45;&#45;&#45;&#45;&#45;"), "+", "&#43;"), one, []string{"entities@1 outside"}},
-		{"breaks of a page", strings.ReplaceAll(pa, "\n", "<br>\n"), one, []string{"entities@1 outside", "white-space@1 lax"}},
-		{"cut off, another behind it", pa[:len(pa)/2] + "\n" + pb, []string{fmt.Sprintf("certificate@%d", strings.Count(pa[:len(pa)/2], "\n")+2)}, []string{"damaged@1 outside"}},
+		{"dashes of the old Windows page", strings.ReplaceAll(pa, "-----", "\x97\x97-"), one,
+			[]string{"typographic-dashes@1 outside"}},
+		{"entities", strings.ReplaceAll(strings.ReplaceAll(pa, "-----", "&#45;&#45;&#45;&#45;&#45;"), "+", "&#43;"),
+			one, []string{"entities@1 outside"}},
+		{"breaks of a page", strings.ReplaceAll(pa, "\n", "<br>\n"), one,
+			[]string{"entities@1 outside", "white-space@1 lax"}},
+		{"cut off, another behind it", pa[:len(pa)/2] + "\n" + pb,
+			[]string{fmt.Sprintf("certificate@%d", strings.Count(pa[:len(pa)/2], "\n")+2)},
+			[]string{"damaged@1 outside"}},
 		{"END line missing, contents whole", strings.Split(pa, "-----END")[0], one, []string{"damaged@1 outside"}},
-		{"BEGIN line twice", "-----BEGIN CERTIFICATE-----\n" + pa, []string{"certificate@2"}, []string{"damaged@1 outside"}},
+		{"BEGIN line twice", "-----BEGIN CERTIFICATE-----\n" + pa, []string{"certificate@2"},
+			[]string{"damaged@1 outside"}},
 		{"broken base64", strings.Replace(pa, "MII", "M!I", 1), nil, []string{"damaged@1 outside"}},
 		{"a label that lies", block("CERTIFICATE", []byte("pilots")), nil, []string{"damaged@1 outside"}},
-		{"the same twice", pa + pa, []string{"certificate@1", fmt.Sprintf("certificate@%d", n+1)}, []string{fmt.Sprintf("repeated@%d standard", n+1)}},
+		{"the same twice", pa + pa, []string{"certificate@1", fmt.Sprintf("certificate@%d", n+1)},
+			[]string{fmt.Sprintf("repeated@%d standard", n+1)}},
 		{"base64 of base64", base64.StdEncoding.EncodeToString([]byte(pa)), one, []string{"double-base64@1 outside"}},
-		{"base64 of base64 in a block", block("CERTIFICATE", []byte(base64.StdEncoding.EncodeToString(a.certificate))), one, []string{"double-base64@1 outside"}},
-		{"padding missing", strings.ReplaceAll(block("CERTIFICATE", append(append([]byte{}, a.certificate...), make([]byte, (4-len(a.certificate)%3)%3)...)), "=", ""), one, nil},
-		{"a key where certificates should be", pa + key, []string{"certificate@1", fmt.Sprintf("private-key@%d", n+1)}, []string{fmt.Sprintf("key-among@%d standard", n+1)}},
+		{"base64 of base64 in a block", block("CERTIFICATE", []byte(base64.StdEncoding.EncodeToString(a.certificate))),
+			one, []string{"double-base64@1 outside"}},
+		{"padding missing", strings.ReplaceAll(block("CERTIFICATE",
+			append(append([]byte{}, a.certificate...), make([]byte, (4-len(a.certificate)%3)%3)...)), "=", ""), one,
+			nil},
+		{"a key where certificates should be", pa + key, []string{"certificate@1", fmt.Sprintf("private-key@%d", n+1)},
+			[]string{fmt.Sprintf("key-among@%d standard", n+1)}},
 		{"blocks that are no material", block("OPENSSH PRIVATE KEY", []byte("openssh-key-v1 and more")), nil, nil},
 		{"nothing", "", nil, nil},
 		{"text", "-----BEGIN of the season\n", nil, nil},
@@ -153,7 +177,9 @@ func TestHygiene(t *testing.T) {
 			assert.Equal(t, tt.defects, defects)
 			for _, i := range file.Items {
 				if i.Kind == facts.Certificate && !strings.HasPrefix(tt.data, "\xff") {
-					assert.Equal(t, i.Line, 1+strings.Count(strings.ReplaceAll(tt.data[:i.Offset], "\r\n", "\n"), "\n")+strings.Count(strings.ReplaceAll(tt.data[:i.Offset], "\r\n", "\n"), "\r"), "line and byte agree")
+					assert.Equal(t, i.Line, 1+strings.Count(strings.ReplaceAll(tt.data[:i.Offset], "\r\n", "\n"),
+						"\n")+strings.Count(strings.ReplaceAll(tt.data[:i.Offset], "\r\n", "\n"), "\r"),
+						"line and byte agree")
 				}
 			}
 		})
@@ -178,15 +204,21 @@ func TestForms(t *testing.T) {
 		{"PKCS#8 in DER", string(a.pkcs8), []string{"private-key DER "}},
 		{"SEC1 in DER", string(a.sec1), []string{"private-key DER "}},
 		{"public key in DER", string(a.spki), []string{"public-key DER "}},
-		{"PEM of each", block("NEW CERTIFICATE REQUEST", a.request) + block("EC PARAMETERS", []byte{6, 8, 0x2a, 0x86, 0x48, 0xce, 0x3d, 3, 1, 7}) + block("EC PRIVATE KEY", a.sec1) + block("PUBLIC KEY", a.spki) + block("X509 CRL", a.revocation),
+		{"PEM of each", block("NEW CERTIFICATE REQUEST", a.request) +
+			block("EC PARAMETERS", []byte{6, 8, 0x2a, 0x86, 0x48, 0xce, 0x3d, 3, 1, 7}) +
+			block("EC PRIVATE KEY", a.sec1) + block("PUBLIC KEY", a.spki) + block("X509 CRL", a.revocation),
 			[]string{"request PEM ", "parameters PEM ", "private-key PEM ", "public-key PEM ", "revocation-list PEM "}},
 		{"base64 without labels", b64(a.certificate), []string{"certificate base64 "}},
-		{"YAML with blocks", "kind: harbour\ntls:\n  crt: |\n" + indent(pa) + "  key: |\n" + indent(pk), []string{"certificate PEM tls.crt", "private-key PEM tls.key"}},
-		{"YAML with base64 of PEM", "data:\n  tls.crt: " + b64([]byte(pa)) + "\n", []string{"certificate PEM in base64 data.tls.crt"}},
+		{"YAML with blocks", "kind: harbour\ntls:\n  crt: |\n" + indent(pa) + "  key: |\n" + indent(pk),
+			[]string{"certificate PEM tls.crt", "private-key PEM tls.key"}},
+		{"YAML with base64 of PEM", "data:\n  tls.crt: " + b64([]byte(pa)) + "\n",
+			[]string{"certificate PEM in base64 data.tls.crt"}},
 		{"YAML with base64 of DER", "der: " + b64(a.certificate) + "\n", []string{"certificate base64 der"}},
 		{"JSON", `{"a": {"pem": ` + fmt.Sprintf("%q", pa) + `}, "n": [1, "x"]}`, []string{"certificate PEM a.pem"}},
-		{"environment file", "# tide office\nTLS_CERT=\"" + strings.ReplaceAll(pa, "\n", `\n`) + "\"\nexport TLS_KEY='" + strings.ReplaceAll(pk, "\n", `\n`) + "'\n",
-			[]string{"certificate PEM with escaped line ends TLS_CERT", "private-key PEM with escaped line ends TLS_KEY"}},
+		{"environment file", "# tide office\nTLS_CERT=\"" + strings.ReplaceAll(pa, "\n", `\n`) +
+			"\"\nexport TLS_KEY='" + strings.ReplaceAll(pk, "\n", `\n`) + "'\n",
+			[]string{"certificate PEM with escaped line ends TLS_CERT",
+				"private-key PEM with escaped line ends TLS_KEY"}},
 		{"text that looks like a document and is none", "friendlyName: tides\n" + pa, []string{"certificate PEM "}},
 		{"a document that holds nothing", "name: tides\nport: 443\n", nil},
 	}
@@ -208,7 +240,8 @@ func TestForms(t *testing.T) {
 
 func TestDocumentsAreToldByLine(t *testing.T) {
 	a := newSet(t, "a")
-	text := "one: 1\ntls: |\n  " + strings.ReplaceAll(strings.TrimSpace(block("CERTIFICATE", a.certificate)+"x\n"+block("CERTIFICATE", a.certificate[:40])), "\n", "\n  ") + "\n"
+	text := "one: 1\ntls: |\n  " + strings.ReplaceAll(strings.TrimSpace(block("CERTIFICATE",
+		a.certificate)+"x\n"+block("CERTIFICATE", a.certificate[:40])), "\n", "\n  ") + "\n"
 	file := new(intake.Reader).Recognise("secret.yaml", []byte(text))
 	items, defects := kinds(file)
 	assert.Equal(t, []string{"certificate@3"}, items)
@@ -237,9 +270,12 @@ func TestReadFile(t *testing.T) {
 func FuzzRecognise(f *testing.F) {
 	a := newSet(f, "a")
 	pa := block("CERTIFICATE", a.certificate)
-	for _, seed := range []string{pa, pa[:200] + pa, string(a.certificate), string(a.request), string(a.pkcs8), "-----BEGIN -----END -----BEGIN CERTIFICATE-----",
-		utf16le(pa), "tls: |\n  " + strings.ReplaceAll(pa, "\n", "\n  "), `K="` + strings.ReplaceAll(pa, "\n", `\n`) + `"`,
-		strings.ReplaceAll(pa, "-----", "—–-"), strings.ReplaceAll(pa, "-", "&#45;"), base64.StdEncoding.EncodeToString([]byte(pa)), "\xef\xbb\xbf" + strings.ReplaceAll(pa, "\n", "\r")} {
+	for _, seed := range []string{pa, pa[:200] + pa, string(a.certificate), string(a.request), string(a.pkcs8),
+		"-----BEGIN -----END -----BEGIN CERTIFICATE-----",
+		utf16le(pa), "tls: |\n  " + strings.ReplaceAll(pa, "\n", "\n  "),
+		`K="` + strings.ReplaceAll(pa, "\n", `\n`) + `"`,
+		strings.ReplaceAll(pa, "-----", "—–-"), strings.ReplaceAll(pa, "-", "&#45;"),
+		base64.StdEncoding.EncodeToString([]byte(pa)), "\xef\xbb\xbf" + strings.ReplaceAll(pa, "\n", "\r")} {
 		f.Add([]byte(seed))
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {

@@ -16,13 +16,16 @@ import (
 // labels that are in use for material (RFC 7468, and older), with the shape
 // that each promises.
 var labels = map[string]shape{
-	"CERTIFICATE": isCertificate, "X509 CERTIFICATE": isCertificate, "X.509 CERTIFICATE": isCertificate, "TRUSTED CERTIFICATE": isCertificate,
+	"CERTIFICATE": isCertificate, "X509 CERTIFICATE": isCertificate, "X.509 CERTIFICATE": isCertificate,
+	"TRUSTED CERTIFICATE": isCertificate,
 	"CERTIFICATE REQUEST": isRequest, "NEW CERTIFICATE REQUEST": isRequest,
-	"PRIVATE KEY": isPKCS8, "ENCRYPTED PRIVATE KEY": isEncrypted, "RSA PRIVATE KEY": isPKCS1, "EC PRIVATE KEY": isSEC1, "DSA PRIVATE KEY": isDSA,
-	"PUBLIC KEY": isSPKI, "RSA PUBLIC KEY": isPKCS1Public,
+	"PRIVATE KEY": isPKCS8, "ENCRYPTED PRIVATE KEY": isEncrypted, "RSA PRIVATE KEY": isPKCS1, "EC PRIVATE KEY": isSEC1,
+	"DSA PRIVATE KEY": isDSA,
+	"PUBLIC KEY":      isSPKI, "RSA PUBLIC KEY": isPKCS1Public,
 	"X509 CRL": isRevocationList, "CRL": isRevocationList,
 	"PKCS7": isSet, "PKCS #7 SIGNED DATA": isSet, "CMS": isSet, "PKCS12": isPKCS12,
-	"EC PARAMETERS": isParameters, "DH PARAMETERS": isParameters, "X9.42 DH PARAMETERS": isParameters, "DSA PARAMETERS": isParameters,
+	"EC PARAMETERS": isParameters, "DH PARAMETERS": isParameters, "X9.42 DH PARAMETERS": isParameters,
+	"DSA PARAMETERS": isParameters,
 }
 
 // labelOf is the label as text; those in use are not copied.
@@ -42,9 +45,12 @@ var labelTexts = func() map[string]string {
 }()
 
 var shapeWords = map[shape]string{
-	isCertificate: "a certificate", isRequest: "a certification request", isPKCS8: "a private key in PKCS#8", isEncrypted: "an encrypted private key",
-	isPKCS1: "an RSA private key", isSEC1: "an EC private key", isDSA: "a DSA private key", isSPKI: "a public key", isPKCS1Public: "an RSA public key",
-	isRevocationList: "a revocation list", isSet: "a set of certificates in PKCS#7", isPKCS12: "a PKCS#12 keystore", isParameters: "parameters",
+	isCertificate: "a certificate", isRequest: "a certification request", isPKCS8: "a private key in PKCS#8",
+	isEncrypted: "an encrypted private key",
+	isPKCS1:     "an RSA private key", isSEC1: "an EC private key", isDSA: "a DSA private key", isSPKI: "a public key",
+	isPKCS1Public:    "an RSA public key",
+	isRevocationList: "a revocation list", isSet: "a set of certificates in PKCS#7", isPKCS12: "a PKCS#12 keystore",
+	isParameters: "parameters",
 }
 
 // block reads the contents of a labelled block. incomplete says that its END line is missing.
@@ -60,7 +66,8 @@ func (s *scan) block(label, encryption string, der []byte, incomplete bool) {
 	if s.again(der) && known {
 		s.defect(facts.Repeated, facts.Standard, s.place.Line, s.place.Offset, facts.BlockRepeated)
 	}
-	if text := string(der[:min(len(der), 11)]); text == "-----BEGIN " || len(der) > 0 && der[0] != 0x30 && looksBase64(der) {
+	if text := string(der[:min(len(der), 11)]); text == "-----BEGIN " ||
+		len(der) > 0 && der[0] != 0x30 && looksBase64(der) {
 		s.defect(facts.DoubleBase64, facts.Outside, s.place.Line, s.place.Offset, facts.BlockTwiceEncoded)
 		around, outer := s.place, s.origin
 		s.origin = &origin{line: s.place.Line, offset: s.place.Offset}
@@ -78,9 +85,11 @@ func (s *scan) block(label, encryption string, der []byte, incomplete bool) {
 		s.damaged(facts.BlockUnreadable, shapeWords[promised], reason)
 	case got == isNothing:
 	case !known:
-		s.defect(facts.WrongLabel, facts.Outside, s.place.Line, s.place.Offset, facts.LabelUnknown, pki.Printable(label), shapeWords[got])
+		s.defect(facts.WrongLabel, facts.Outside, s.place.Line, s.place.Offset, facts.LabelUnknown,
+			pki.Printable(label), shapeWords[got])
 	case got != promised && label != "ANY PRIVATE KEY":
-		s.defect(facts.WrongLabel, facts.Outside, s.place.Line, s.place.Offset, facts.LabelOther, label, shapeWords[got])
+		s.defect(facts.WrongLabel, facts.Outside, s.place.Line, s.place.Offset, facts.LabelOther, label,
+			shapeWords[got])
 	}
 }
 
@@ -144,7 +153,8 @@ func (s *scan) key(structure string, key *pki.PrivateKey, private []byte, protec
 
 // lockedKey adds a private key that stayed closed.
 func (s *scan) lockedKey(structure, protection string, why error) {
-	s.add(facts.Item{Kind: facts.PrivateKey, Key: &facts.Key{Structure: structure, Encrypted: true, Protection: protection, Locked: reasonOf(why)}})
+	s.add(facts.Item{Kind: facts.PrivateKey, Key: &facts.Key{Structure: structure, Encrypted: true,
+		Protection: protection, Locked: reasonOf(why)}})
 }
 
 // reasonOf sorts the errors of opening into those that people are told apart.

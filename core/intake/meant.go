@@ -11,12 +11,15 @@ import (
 
 // meantEndings are those of files that are for certificates, keys and their like.
 var meantEndings = map[string]bool{
-	".pem": true, ".crt": true, ".cer": true, ".cert": true, ".der": true, ".key": true, ".csr": true, ".req": true, ".crl": true,
-	".p12": true, ".pfx": true, ".p7b": true, ".p7c": true, ".jks": true, ".jceks": true, ".keystore": true, ".truststore": true,
+	".pem": true, ".crt": true, ".cer": true, ".cert": true, ".der": true, ".key": true, ".csr": true, ".req": true,
+	".crl": true,
+	".p12": true, ".pfx": true, ".p7b": true, ".p7c": true, ".jks": true, ".jceks": true, ".keystore": true,
+	".truststore": true,
 }
 
 // meantDirectories are the names of directories in which such files are kept.
-var meantDirectories = map[string]bool{"ssl": true, "tls": true, "pki": true, "certs": true, "certificates": true, "private": true}
+var meantDirectories = map[string]bool{"ssl": true, "tls": true, "pki": true, "certs": true, "certificates": true,
+	"private": true}
 
 // meant reports whether the name of a file, or the directory that it is in,
 // says that it is for certificates or keys. Other files may hold some too, but
@@ -70,7 +73,8 @@ func ofMaterial(f *facts.File, d facts.Defect) bool {
 // program reports whether the bytes begin as a program or library does. Such
 // hold the text of PEM labels, and certificates for their own tests.
 func program(data []byte) bool {
-	for _, magic := range []string{"\x7fELF", "MZ", "\xca\xfe\xba\xbe", "\xfe\xed\xfa", "\xcf\xfa\xed\xfe", "!<arch>\n", "\x00asm"} {
+	for _, magic := range []string{"\x7fELF", "MZ", "\xca\xfe\xba\xbe", "\xfe\xed\xfa", "\xcf\xfa\xed\xfe", "!<arch>\n",
+		"\x00asm"} {
 		if bytes.HasPrefix(data, []byte(magic)) {
 			return true
 		}

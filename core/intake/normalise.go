@@ -64,7 +64,8 @@ func (t *text) lineOf(position int) int {
 
 // odd finds a place of the kind between two positions.
 func (t *text) odd(kind facts.DefectKind, from, to int) (position int, found bool) {
-	first := sort.Search(len(t.oddities), func(i int) bool { return t.oddities[i].position >= from }) // they are in order
+	// they are in order
+	first := sort.Search(len(t.oddities), func(i int) bool { return t.oddities[i].position >= from })
 	for _, o := range t.oddities[first:] {
 		if o.position >= to {
 			break
@@ -103,7 +104,8 @@ func (t *text) identity() {
 	}
 }
 
-// utf16Order tells big ('B') or little ('L') endian UTF-16, by its mark or, for Latin text, by every other byte being zero.
+// utf16Order tells big ('B') or little ('L') endian UTF-16, by its mark or, for Latin text, by
+// every other byte being zero.
 func utf16Order(data []byte) (order byte, bom int) {
 	switch {
 	case bytes.HasPrefix(data, []byte{0xfe, 0xff}):

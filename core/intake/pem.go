@@ -261,7 +261,8 @@ func (s *scan) boundaries(f frame) {
 	case f.label != strings.TrimSpace(f.label), f.endLabel != strings.TrimSpace(f.endLabel):
 		s.defect(facts.WrongLabel, facts.Outside, s.place.Line, s.place.Offset, facts.LabelSpaces)
 	case f.label != f.endLabel:
-		s.defect(facts.WrongLabel, facts.Outside, s.place.Line, s.place.Offset, facts.LabelsDiffer, pki.Printable(f.label), pki.Printable(f.endLabel))
+		s.defect(facts.WrongLabel, facts.Outside, s.place.Line, s.place.Offset, facts.LabelsDiffer,
+			pki.Printable(f.label), pki.Printable(f.endLabel))
 	}
 }
 
@@ -332,7 +333,8 @@ func lineForm(body []byte, indented, unpaired bool) form {
 			rest = rest[1:]
 		}
 		trimmed := bytes.TrimSpace(line)
-		if len(trimmed) != len(line) || len(line) == 0 || bytes.IndexByte(trimmed, ' ') >= 0 || bytes.IndexByte(trimmed, '\t') >= 0 {
+		if len(trimmed) != len(line) || len(line) == 0 || bytes.IndexByte(trimmed, ' ') >= 0 ||
+			bytes.IndexByte(trimmed, '\t') >= 0 {
 			if f.space < 0 {
 				f.space = at
 			}

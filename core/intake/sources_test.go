@@ -51,7 +51,8 @@ func tarred(t testing.TB, entries ...entry) string {
 	var out bytes.Buffer
 	w := tar.NewWriter(&out)
 	for _, e := range entries {
-		require.NoError(t, w.WriteHeader(&tar.Header{Name: e.name, Size: int64(len(e.data)), Mode: 0o600, Typeflag: tar.TypeReg}))
+		require.NoError(t, w.WriteHeader(&tar.Header{Name: e.name, Size: int64(len(e.data)), Mode: 0o600,
+			Typeflag: tar.TypeReg}))
 		_, err := w.Write([]byte(e.data))
 		require.NoError(t, err)
 	}
@@ -85,12 +86,15 @@ func TestArchives(t *testing.T) {
 		{"tar", tarred(t, leaf, notes), []string{"offer/certs/leaf.crt"}, ""},
 		{"tar.gz", gzipped(t, "", tarred(t, leaf)), []string{"offer/certs/leaf.crt"}, ""},
 		{"gz", gzipped(t, "leaf.pem", pa), []string{"offer/leaf.pem"}, ""},
-		{"zip in tar.gz", gzipped(t, "", tarred(t, entry{"in.zip", inner})), []string{"offer/in.zip/certs/leaf.crt"}, ""},
-		{"three deep", zipped(t, entry{"one.zip", zipped(t, entry{"two.zip", inner}, leaf)}), []string{"offer/one.zip/two.zip", "offer/one.zip/certs/leaf.crt"}, "no deeper one is opened"},
+		{"zip in tar.gz", gzipped(t, "", tarred(t, entry{"in.zip", inner})), []string{"offer/in.zip/certs/leaf.crt"},
+			""},
+		{"three deep", zipped(t, entry{"one.zip", zipped(t, entry{"two.zip", inner}, leaf)}),
+			[]string{"offer/one.zip/two.zip", "offer/one.zip/certs/leaf.crt"}, "no deeper one is opened"},
 		{"expands too far", zipped(t, entry{"zeros", zeros}, leaf), []string{"offer/zeros"}, "times its size"},
 		{"gz that expands too far", gzipped(t, "", zeros), []string{"offer"}, "times its size"},
 		{"cut off", inner[:len(inner)-20], []string{"offer"}, "the archive is damaged"},
-		{"no good path", zipped(t, entry{"../../etc/leaf\x1b.crt", pa}), []string{"offer/../../etc/leaf\uFFFD.crt"}, ""},
+		{"no good path", zipped(t, entry{"../../etc/leaf\x1b.crt", pa}), []string{"offer/../../etc/leaf\uFFFD.crt"},
+			""},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
@@ -132,14 +136,16 @@ func TestProtected(t *testing.T) {
 	issuer, err := x509.ParseCertificate(ca.certificate)
 	require.NoError(t, err)
 	//lint:ignore SA1019 old files are like this
-	legacy, err := x509.EncryptPEMBlock(rand.Reader, "EC PRIVATE KEY", a.sec1, []byte(password), x509.PEMCipherAES256) //nolint:staticcheck // the form is old, and met
+	//nolint:staticcheck // old, and met
+	legacy, err := x509.EncryptPEMBlock(rand.Reader, "EC PRIVATE KEY", a.sec1, []byte(password), x509.PEMCipherAES256)
 	require.NoError(t, err)
 	old := string(pem.EncodeToMemory(legacy))
 	encrypted, err := pkcs8.MarshalPrivateKey(a.key, []byte(password), nil)
 	require.NoError(t, err)
 	p12, err := pkcs12.Modern.Encode(a.key, leaf, []*x509.Certificate{issuer}, password)
 	require.NoError(t, err)
-	jceks, err := forge.JCEKS(password, forge.JCEKSEntry{Alias: "tides", PKCS8: a.pkcs8, Chain: [][]byte{a.certificate}}, forge.JCEKSEntry{Alias: "skerry", Chain: [][]byte{ca.certificate}})
+	jceks, err := forge.JCEKS(password, forge.JCEKSEntry{Alias: "tides", PKCS8: a.pkcs8,
+		Chain: [][]byte{a.certificate}}, forge.JCEKSEntry{Alias: "skerry", Chain: [][]byte{ca.certificate}})
 	require.NoError(t, err)
 	p7, err := forge.CertificateSet(a.certificate, ca.certificate)
 	require.NoError(t, err)
@@ -152,25 +158,33 @@ func TestProtected(t *testing.T) {
 	}{
 		{"old encryption of PEM", old, []string{password}, []string{"private-key  "}},
 		{"old encryption, cut off", cut, []string{password}, []string{"private-key  damaged"}},
-		{"old encryption of another kind", strings.Replace(old, "AES-256-CBC", "IDEA-CBC", 1), []string{password}, []string{"private-key  unsupported"}},
-		{"encrypted PKCS#8", block("ENCRYPTED PRIVATE KEY", encrypted), []string{"x", password}, []string{"private-key  "}},
+		{"old encryption of another kind", strings.Replace(old, "AES-256-CBC", "IDEA-CBC", 1), []string{password},
+			[]string{"private-key  unsupported"}},
+		{"encrypted PKCS#8", block("ENCRYPTED PRIVATE KEY", encrypted), []string{"x", password},
+			[]string{"private-key  "}},
 		{"no password", block("ENCRYPTED PRIVATE KEY", encrypted), nil, []string{"private-key  no-password"}},
-		{"wrong password", block("ENCRYPTED PRIVATE KEY", encrypted), []string{"x"}, []string{"private-key  wrong-password"}},
-		{"PKCS#12", string(p12), []string{password}, []string{"certificate PKCS#12 ", "certificate PKCS#12 ", "private-key PKCS#12 "}},
-		{"PKCS#12 in PEM", block("PKCS12", p12), []string{password}, []string{"certificate PKCS#12 ", "certificate PKCS#12 ", "private-key PKCS#12 "}},
+		{"wrong password", block("ENCRYPTED PRIVATE KEY", encrypted), []string{"x"},
+			[]string{"private-key  wrong-password"}},
+		{"PKCS#12", string(p12), []string{password}, []string{"certificate PKCS#12 ", "certificate PKCS#12 ",
+			"private-key PKCS#12 "}},
+		{"PKCS#12 in PEM", block("PKCS12", p12), []string{password},
+			[]string{"certificate PKCS#12 ", "certificate PKCS#12 ", "private-key PKCS#12 "}},
 		{"PKCS#12 without password", string(p12), nil, []string{"private-key PKCS#12 no-password"}},
-		{"JCEKS", string(jceks), []string{password}, []string{"private-key JCEKS ", "certificate JCEKS ", "certificate JCEKS "}},
-		{"JCEKS without password", string(jceks), nil, []string{"private-key JCEKS no-password", "certificate JCEKS  unchecked", "certificate JCEKS  unchecked"}},
+		{"JCEKS", string(jceks), []string{password}, []string{"private-key JCEKS ", "certificate JCEKS ",
+			"certificate JCEKS "}},
+		{"JCEKS without password", string(jceks), nil, []string{"private-key JCEKS no-password",
+			"certificate JCEKS  unchecked", "certificate JCEKS  unchecked"}},
 		{"PKCS#7", string(p7), nil, []string{"certificate PKCS#7 ", "certificate PKCS#7 "}},
 		{"PKCS#7 in PEM", block("PKCS7", p7), nil, []string{"certificate PKCS#7 ", "certificate PKCS#7 "}},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
 			handed := 0
-			r := &intake.Reader{Opener: keystore.Opener{Passwords: tt.passwords}, Private: func(_ *facts.File, der []byte) {
-				handed++
-				assert.Contains(t, string(der), string(a.raw(t)), "the key is handed over, to those who ask")
-			}}
+			r := &intake.Reader{Opener: keystore.Opener{Passwords: tt.passwords},
+				Private: func(_ *facts.File, der []byte) {
+					handed++
+					assert.Contains(t, string(der), string(a.raw(t)), "the key is handed over, to those who ask")
+				}}
 			file := r.Recognise("tides", []byte(tt.data))
 			var items []string
 			opened := 0
@@ -228,7 +242,8 @@ func TestWalk(t *testing.T) {
 	}
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	assert.ErrorIs(t, new(intake.Reader).Walk(ctx, directory, func(facts.File) {}, func(string, error) {}), context.Canceled)
+	assert.ErrorIs(t, new(intake.Reader).Walk(ctx, directory, func(facts.File) {}, func(string, error) {}),
+		context.Canceled)
 }
 
 func TestAccess(t *testing.T) {

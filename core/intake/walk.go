@@ -39,7 +39,8 @@ type portion struct {
 // defects, unless name or place says that material is meant; so are links that
 // lead nowhere. A file that is reached on several paths is found once. The
 // error is the context's, or says why the directory cannot be walked.
-func (r *Reader) Walk(ctx context.Context, directory string, found func(facts.File), failed func(path string, err error)) error {
+func (r *Reader) Walk(ctx context.Context, directory string, found func(facts.File),
+	failed func(path string, err error)) error {
 	processors := runtime.GOMAXPROCS(0)
 	ordered, work := make(chan *portion, portionsAhead*processors), make(chan *portion)
 	ended := make(chan error, 1)
@@ -124,7 +125,8 @@ func collect(ctx context.Context, directory string, hand func(*portion)) error {
 		case err == nil && !isFile(path, entry, inside):
 			return nil
 		}
-		if p.results = append(p.results, result{path: path, link: entry == nil || !entry.Type().IsRegular(), err: err}); len(p.results) == portionSize {
+		if p.results = append(p.results, result{path: path, link: entry == nil || !entry.Type().IsRegular(),
+			err: err}); len(p.results) == portionSize {
 			flush()
 		}
 		return nil

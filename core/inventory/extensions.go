@@ -58,10 +58,16 @@ var extensionWords = map[pki.OID]func(c *pki.Certificate, value []byte) []string
 	"2.5.29.54":               skipCerts,
 	"1.3.6.1.5.5.7.1.24":      tlsFeatures,
 	"1.3.6.1.4.1.11129.2.4.2": timestamps,
-	"1.3.6.1.5.5.7.48.1.5":    func(*pki.Certificate, []byte) []string { return []string{"answers of this signer need no check"} },
-	"2.5.29.56":               func(*pki.Certificate, []byte) []string { return []string{"its issuer publishes no revocation for it"} },
-	"1.3.6.1.4.1.311.20.2":    text,
-	"2.16.840.1.113730.1.13":  text,
+	"1.3.6.1.5.5.7.48.1.5": func(*pki.Certificate,
+		[]byte) []string {
+		return []string{"answers of this signer need no check"}
+	},
+	"2.5.29.56": func(*pki.Certificate,
+		[]byte) []string {
+		return []string{"its issuer publishes no revocation for it"}
+	},
+	"1.3.6.1.4.1.311.20.2":   text,
+	"2.16.840.1.113730.1.13": text,
 }
 
 func names(list []pki.GeneralName) []string {
@@ -201,7 +207,8 @@ func timestamps(_ *pki.Certificate, value []byte) []string {
 		var log []byte
 		var version uint8
 		var millis [8]byte
-		if !list.ReadUint16LengthPrefixed(&one) || !one.ReadUint8(&version) || !one.ReadBytes(&log, 32) || !one.CopyBytes(millis[:]) {
+		if !list.ReadUint16LengthPrefixed(&one) || !one.ReadUint8(&version) || !one.ReadBytes(&log, 32) ||
+			!one.CopyBytes(millis[:]) {
 			return nil
 		}
 		at := time.UnixMilli(int64(binary.BigEndian.Uint64(millis[:]) & (1<<62 - 1)))

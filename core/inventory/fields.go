@@ -73,7 +73,8 @@ func orNone(text string) string {
 func keyFields(k pki.PublicKey) []Field {
 	out := []Field{field("public key", named(k.String(), k.ID))}
 	if k.N != nil {
-		out = append(out, field("modulus", fmt.Sprintf("%d bits: %s", k.N.BitLen(), shortNumber(k.N))), field("public exponent", k.E.String()))
+		out = append(out, field("modulus", fmt.Sprintf("%d bits: %s", k.N.BitLen(), shortNumber(k.N))),
+			field("public exponent", k.E.String()))
 	}
 	return append(out, field("public key SHA-256", k.Fingerprint().String()))
 }

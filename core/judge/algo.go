@@ -8,7 +8,8 @@ import (
 
 // algoUnverifiable tells of a signature on the best path that cannot be computed here.
 func algoUnverifiable(b *bundle) []Finding {
-	return pathFailures(b, map[chain.Reason][2]string{chain.Unverifiable: {"algo.unverifiable", "The signature of %s cannot be checked here: %s."}})
+	return pathFailures(b, map[chain.Reason][2]string{chain.Unverifiable: {"algo.unverifiable",
+		"The signature of %s cannot be checked here: %s."}})
 }
 
 // algoWeakSignature looks at the hash of every signature below the anchor.
@@ -21,7 +22,8 @@ func algoWeakSignature(b *bundle) []Finding {
 		if !fault && !slices.Contains(hashes.Risk, hash) || b.context.Verifier.SelfSigned(c) {
 			continue
 		}
-		f := aboutCertificate("algo.weak-signature", c, "The signature of %s uses %s.", c.Label(), c.SignatureAlgorithm.Name)
+		f := aboutCertificate("algo.weak-signature", c, "The signature of %s uses %s.", c.Label(),
+			c.SignatureAlgorithm.Name)
 		f.Severity = Risk
 		if fault {
 			f.Severity = Fault

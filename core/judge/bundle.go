@@ -34,9 +34,10 @@ type bundle struct {
 	assembled []assembled // all paths into each store
 	cause     cause       // why there is no valid path from what was given
 	roots     map[pki.Fingerprint]bool
-	siblings  map[pki.Fingerprint]bool // certificates of the right name and the wrong key, beside or in the place of the right one
-	beside    []*pki.Certificate       // of those, the ones that are beside it
-	surplus   []*pki.Certificate       // that have issued none of the others
+	// certificates of the right name and the wrong key, beside or in the place of the right one
+	siblings map[pki.Fingerprint]bool
+	beside   []*pki.Certificate // of those, the ones that are beside it
+	surplus  []*pki.Certificate // that have issued none of the others
 }
 
 // cause is the one reason that is told for a chain without a valid path.
@@ -288,7 +289,8 @@ func (b *bundle) findSurplus(check func(c, issuer *pki.Certificate) error) {
 	}
 	issuesAny := func(issuer *pki.Certificate) bool {
 		return slices.ContainsFunc(b.given, func(c *pki.Certificate) bool {
-			return c.Fingerprint() != issuer.Fingerprint() && c.Issuer.Key() == issuer.Subject.Key() && check(c, issuer) == nil
+			return c.Fingerprint() != issuer.Fingerprint() && c.Issuer.Key() == issuer.Subject.Key() &&
+				check(c, issuer) == nil
 		})
 	}
 	for _, c := range b.given {

@@ -24,7 +24,8 @@ func TestCatalogueIsComplete(t *testing.T) {
 		for _, s := range e.Severities {
 			assert.Contains(t, judge.Severities, s, e.Code)
 		}
-		for field, text := range map[string]string{"title": e.Title, "when": e.When, "why": e.Why, "remedy": e.Remedy, "reference": e.Reference} {
+		for field, text := range map[string]string{"title": e.Title, "when": e.When, "why": e.Why, "remedy": e.Remedy,
+			"reference": e.Reference} {
 			assert.NotEmpty(t, text, "%s: %s", e.Code, field)
 		}
 		assert.True(t, strings.HasPrefix(e.Reference, "RFC "), e.Code)

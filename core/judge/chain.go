@@ -25,9 +25,11 @@ func chainIncomplete(b *bundle) []Finding {
 		}
 	}
 	f := found("chain.incomplete", b.leaf.Fingerprint().String(), b.leaf.Label(),
-		"The chain of %s lacks %s; clients that do not have it stored cannot build the path.", b.leaf.Label(), joined(names))
+		"The chain of %s lacks %s; clients that do not have it stored cannot build the path.", b.leaf.Label(),
+		joined(names))
 	f.Evidence = Evidence{Issuer: b.leaf.Issuer.String(), Order: labels(path.Below()), MissingPEM: pem}
-	f.Remedy = fmt.Sprintf("Put the certificate file together in this order: %s. The missing certificates are included as PEM,"+
+	f.Remedy = fmt.Sprintf("Put the certificate file together in this order: %s. The missing certificates are "+
+		"included as PEM,"+
 		" in the console and with -o json. Then reload the server.", inOrder(path.Below()))
 	return []Finding{f}
 }
@@ -39,8 +41,10 @@ func issuerMissing(b *bundle) []Finding {
 		return nil
 	}
 	f := found("chain.incomplete", b.leaf.Fingerprint().String(), b.leaf.Label(),
-		"The chain of %s ends at %s; the certificate of its issuer %q is missing.", b.leaf.Label(), top.Label(), top.Issuer.Label())
-	f.Remedy = fmt.Sprintf("Fetch the issuer's certificate from %s, add it after the others, and reload the server.", from[0])
+		"The chain of %s ends at %s; the certificate of its issuer %q is missing.", b.leaf.Label(), top.Label(),
+		top.Issuer.Label())
+	f.Remedy = fmt.Sprintf("Fetch the issuer's certificate from %s, add it after the others, and reload the server.",
+		from[0])
 	f.Evidence = endEvidence(b, top)
 	f.Evidence.CAIssuers = from
 	return []Finding{f}
@@ -61,7 +65,8 @@ func chainGaveUp(b *bundle) []Finding {
 		return nil
 	}
 	return []Finding{found("chain.gave-up", b.leaf.Fingerprint().String(), b.leaf.Label(),
-		"The search for a path from %s to a root was given up after %d checks: too many certificates have the same names.",
+		"The search for a path from %s to a root was given up after %d checks: too many certificates have the "+
+			"same names.",
 		b.leaf.Label(), chain.MaxChecks)}
 }
 
@@ -74,7 +79,8 @@ func chainWrongSibling(b *bundle) []Finding {
 	}
 	for _, s := range b.beside {
 		f := aboutCertificate("chain.wrong-sibling", s,
-			"The certificate %q has the name of an issuer of this chain and another key; the right one is there too.", s.Label())
+			"The certificate %q has the name of an issuer of this chain and another key; the right one is there too.",
+			s.Label())
 		f.Severity = Note
 		f.Remedy = fmt.Sprintf("Remove the certificate %q with the serial number %s.", s.Label(), s.SerialHex())
 		out = append(out, f)
@@ -93,10 +99,13 @@ func siblingInPlace(b *bundle) Finding {
 		fit := right[i+1]
 		f.Evidence.MissingPEM = append(f.Evidence.MissingPEM, fit.PEM())
 		f.Evidence.Order = labels(b.assessed.path.Below())
-		f.Remedy = fmt.Sprintf("Replace it with %q with the key %s and the serial number %s (SHA-256 %s), then reload the server."+
-			" It is included as PEM, in the console and with -o json.", fit.Label(), fit.PublicKey, fit.SerialHex(), fit.Fingerprint())
+		f.Remedy = fmt.Sprintf("Replace it with %q with the key %s and the serial number %s (SHA-256 %s), then "+
+			"reload the server."+
+			" It is included as PEM, in the console and with -o json.", fit.Label(), fit.PublicKey, fit.SerialHex(),
+			fit.Fingerprint())
 	} else if id := c.AuthorityKeyID; len(id) > 0 {
-		f.Remedy = fmt.Sprintf("Replace it with the certificate of %q with the key identifier %x, which the CA that issued %s publishes."+
+		f.Remedy = fmt.Sprintf("Replace it with the certificate of %q with the key identifier %x, which the CA "+
+			"that issued %s publishes."+
 			" Then reload the server.", c.Issuer.Label(), id, c.Label())
 	}
 	return f
@@ -115,7 +124,8 @@ func chainWrongOrder(b *bundle) []Finding {
 	f := found("chain.wrong-order", b.leaf.Fingerprint().String(), b.leaf.Label(),
 		"The leaf %s is not the first certificate, so clients take another for it.", b.leaf.Label())
 	if order.LeafFirst {
-		f.Message = fmt.Sprintf("The certificates after %s are not in order: each must certify the one before it.", b.leaf.Label())
+		f.Message = fmt.Sprintf("The certificates after %s are not in order: each must certify the one before it.",
+			b.leaf.Label())
 		if !b.file && !b.before13 {
 			f.Severity = Risk
 		}
@@ -129,7 +139,8 @@ func chainWrongOrder(b *bundle) []Finding {
 func chainRootSent(b *bundle) []Finding {
 	var out []Finding
 	for _, c := range b.given {
-		if !b.assessed.gaveUp && c.Fingerprint() != b.leaf.Fingerprint() && b.roots[c.Fingerprint()] { // of a heap like that nothing more is said
+		// of a heap like that nothing more is said
+		if !b.assessed.gaveUp && c.Fingerprint() != b.leaf.Fingerprint() && b.roots[c.Fingerprint()] {
 			out = append(out, aboutCertificate("chain.root-sent", c,
 				"The root %q is sent too; clients only trust roots in their own store.", c.Label()))
 		}
@@ -146,7 +157,8 @@ func chainDuplicate(b *bundle) []Finding {
 	count := map[pki.Fingerprint]int{}
 	for _, c := range b.given {
 		if count[c.Fingerprint()]++; count[c.Fingerprint()] == 2 {
-			out = append(out, aboutCertificate("chain.duplicate", c, "The certificate %q is sent more than once.", c.Label()))
+			out = append(out, aboutCertificate("chain.duplicate", c, "The certificate %q is sent more than once.",
+				c.Label()))
 		}
 	}
 	return out
@@ -170,7 +182,8 @@ func chainExpiredAlternate(b *bundle) []Finding {
 	var out []Finding
 	check := b.checker()
 	for _, c := range b.given {
-		if !c.IsCA() || lifetime.StateAt(c, b.context.At, lifetime.Windows{}) != lifetime.Expired || slices.Contains(best.Certificates, c) {
+		if !c.IsCA() || lifetime.StateAt(c, b.context.At, lifetime.Windows{}) != lifetime.Expired ||
+			slices.Contains(best.Certificates, c) {
 			continue
 		}
 		if !slices.ContainsFunc(best.Certificates, func(on *pki.Certificate) bool {
@@ -179,7 +192,8 @@ func chainExpiredAlternate(b *bundle) []Finding {
 			continue
 		}
 		f := aboutCertificate("chain.expired-alternate", c,
-			"%q, issued by %q, expired on %s; a path without it is valid, but some clients try this one first and fail.",
+			"%q, issued by %q, expired on %s; a path without it is valid, but some clients try this one first and "+
+				"fail.",
 			c.Label(), c.Issuer.Label(), day(c.NotAfter))
 		if b.file {
 			f.Severity = Note
@@ -202,7 +216,8 @@ func chainExpiresBeforeLeaf(b *bundle) []Finding {
 			continue
 		}
 		out = append(out, aboutCertificate("chain.expires-before-leaf", c,
-			"The intermediate %q expires on %s, before %s, which expires on %s.", c.Label(), day(c.NotAfter), b.leaf.Label(), day(b.leaf.NotAfter)))
+			"The intermediate %q expires on %s, before %s, which expires on %s.", c.Label(), day(c.NotAfter),
+			b.leaf.Label(), day(b.leaf.NotAfter)))
 	}
 	return out
 }
@@ -218,7 +233,8 @@ func chainTooLong(b *bundle) []Finding {
 		return nil
 	}
 	f := found("chain.too-long", b.leaf.Fingerprint().String(), b.leaf.Label(),
-		"The chain of %s has %d certificates below the root; each one costs every client bytes and checks.", b.leaf.Label(), len(path.Below()))
+		"The chain of %s has %d certificates below the root; each one costs every client bytes and checks.",
+		b.leaf.Label(), len(path.Below()))
 	f.Evidence.Order = labels(path.Below())
 	return []Finding{f}
 }

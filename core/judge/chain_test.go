@@ -18,7 +18,8 @@ import (
 
 // again issues one more certificate for an authority's name and key.
 func (s *scene) again(issuer, of *forge.Authority, from, until time.Time) []byte {
-	a, err := forge.NewAuthority(issuer, of.Key, forge.ECDSASHA256, forge.Template{Name: of.Name, From: from, Until: until})
+	a, err := forge.NewAuthority(issuer, of.Key, forge.ECDSASHA256,
+		forge.Template{Name: of.Name, From: from, Until: until})
 	require.NoError(s.t, err)
 	return a.DER
 }
@@ -59,17 +60,30 @@ func TestSiblingsAndAlternates(t *testing.T) {
 		want   []string
 		remedy string
 	}{
-		{"in the place of the right one, which is known", [][]byte{leaf, sibling.DER, s.upper.DER}, know, []string{"chain.wrong-sibling fault"}, "SHA-256 " + s.parse(s.lower.DER).Fingerprint().String()},
-		{"the right one is known nowhere", [][]byte{leaf, sibling.DER, s.upper.DER}, nil, []string{"chain.wrong-sibling fault"}, "with the key identifier " + fmt.Sprintf("%x", s.lower.KeyID)},
-		{"without key identifiers", [][]byte{bare, nameless.DER, s.upper.DER}, know, []string{"chain.wrong-sibling fault"}, "is included as PEM"},
-		{"beside the right one", [][]byte{leaf, s.lower.DER, s.upper.DER, sibling.DER}, nil, []string{"chain.wrong-sibling note"}, "Remove the certificate"},
-		{"higher up", [][]byte{leaf, s.lower.DER, s.authority(s.root, forge.Template{Name: "Upper"}).DER}, know, []string{"chain.wrong-sibling fault"}, "Replace it with"},
-		{"the right key and a signature that fails is no sibling", [][]byte{s.leaf(s.lower, func(w *forge.Template) { w.Spoilt = true }), s.lower.DER, s.upper.DER}, nil, []string{"chain.bad-signature fault"}, ""},
+		{"in the place of the right one, which is known", [][]byte{leaf, sibling.DER, s.upper.DER}, know,
+			[]string{"chain.wrong-sibling fault"}, "SHA-256 " + s.parse(s.lower.DER).Fingerprint().String()},
+		{"the right one is known nowhere", [][]byte{leaf, sibling.DER, s.upper.DER}, nil,
+			[]string{"chain.wrong-sibling fault"}, "with the key identifier " + fmt.Sprintf("%x", s.lower.KeyID)},
+		{"without key identifiers", [][]byte{bare, nameless.DER, s.upper.DER}, know,
+			[]string{"chain.wrong-sibling fault"}, "is included as PEM"},
+		{"beside the right one", [][]byte{leaf, s.lower.DER, s.upper.DER, sibling.DER}, nil,
+			[]string{"chain.wrong-sibling note"}, "Remove the certificate"},
+		{"higher up", [][]byte{leaf, s.lower.DER, s.authority(s.root, forge.Template{Name: "Upper"}).DER}, know,
+			[]string{"chain.wrong-sibling fault"}, "Replace it with"},
+		{"the right key and a signature that fails is no sibling",
+			[][]byte{s.leaf(s.lower, func(w *forge.Template) { w.Spoilt = true }), s.lower.DER, s.upper.DER}, nil,
+			[]string{"chain.bad-signature fault"}, ""},
 
-		{"an expired cross-certificate", [][]byte{leaf, s.lower.DER, s.upper.DER, expired}, nil, []string{"chain.expired-alternate risk"}, "Remove the expired certificate"},
-		{"a cross-certificate that is valid says nothing", [][]byte{leaf, s.lower.DER, s.upper.DER, crossed}, nil, []string{}, ""},
-		{"it is told as expired where it is the only way", [][]byte{leaf, s.lower.DER, expired}, func(c *judge.Context) { c.Trust = []*trust.Store{s.store("second", second)} }, []string{"time.expired fault"}, ""},
-		{"another path to an expired root", [][]byte{leaf, s.lower.DER, s.upper.DER, crossedOld}, func(c *judge.Context) { c.Trust = append(c.Trust, s.store("old", old)) }, []string{"trust.anchor-expired note"}, ""},
+		{"an expired cross-certificate", [][]byte{leaf, s.lower.DER, s.upper.DER, expired}, nil,
+			[]string{"chain.expired-alternate risk"}, "Remove the expired certificate"},
+		{"a cross-certificate that is valid says nothing", [][]byte{leaf, s.lower.DER, s.upper.DER, crossed}, nil,
+			[]string{}, ""},
+		{"it is told as expired where it is the only way", [][]byte{leaf, s.lower.DER, expired},
+			func(c *judge.Context) { c.Trust = []*trust.Store{s.store("second", second)} },
+			[]string{"time.expired fault"}, ""},
+		{"another path to an expired root", [][]byte{leaf, s.lower.DER, s.upper.DER, crossedOld},
+			func(c *judge.Context) { c.Trust = append(c.Trust, s.store("old", old)) },
+			[]string{"trust.anchor-expired note"}, ""},
 		{"five certificates below the anchor", deep, nil, []string{"chain.too-long note"}, ""},
 		{"four are usual", deep[1:], nil, nil, ""},
 	}
@@ -151,7 +165,8 @@ func TestAudienceTable(t *testing.T) {
 		assert.Contains(t, got["second"].Reason, "Upper expired on")
 	})
 	t.Run("what if a key were not trusted", func(t *testing.T) {
-		for name, id := range map[string]pki.Fingerprint{"certificate": s.parse(s.root.DER).Fingerprint(), "key": s.parse(s.root.DER).PublicKey.Fingerprint()} {
+		for name, id := range map[string]pki.Fingerprint{"certificate": s.parse(s.root.DER).Fingerprint(),
+			"key": s.parse(s.root.DER).PublicKey.Fingerprint()} {
 			c := context
 			c.Distrust = map[pki.Fingerprint]bool{id: true}
 			got := view(c, leaf, s.lower.DER, s.upper.DER, crossed)
@@ -199,7 +214,8 @@ func TestHeapWithoutALeaf(t *testing.T) {
 
 func TestRevocation(t *testing.T) {
 	s := newScene(t)
-	s.lower.Base, s.upper.Base, s.root.Base = "http://quay.tarnholm.example", "http://quay.tarnholm.example", "http://quay.tarnholm.example"
+	s.lower.Base, s.upper.Base, s.root.Base = "http://quay.tarnholm.example", "http://quay.tarnholm.example",
+		"http://quay.tarnholm.example"
 	lower := s.again(s.upper, s.lower, now.AddDate(-1, 0, 0), now.AddDate(1, 0, 0))
 	upper := s.again(s.root, s.upper, now.AddDate(-1, 0, 0), now.AddDate(1, 0, 0))
 	listed := s.leaf(s.lower, nil)
@@ -209,7 +225,8 @@ func TestRevocation(t *testing.T) {
 	}
 	time0, future := now.Add(-day), now.Add(day)
 	fact := func(der []byte, status facts.RevocationStatus, change func(*facts.Revocation)) facts.Revocation {
-		f := facts.Revocation{Certificate: s.parse(der).Fingerprint(), Source: facts.FromResponder, At: now, Status: status, Detail: facts.Because(facts.AnswerNotFor), NextUpdate: &future}
+		f := facts.Revocation{Certificate: s.parse(der).Fingerprint(), Source: facts.FromResponder, At: now,
+			Status: status, Detail: facts.Because(facts.AnswerNotFor), NextUpdate: &future}
 		if change != nil {
 			change(&f)
 		}
@@ -227,29 +244,45 @@ func TestRevocation(t *testing.T) {
 		state string // of the leaf
 	}{
 		{"good", listed, []facts.Revocation{fact(listed, facts.RevocationGood, nil)}, []string{}, "good"},
-		{"revoked", listed, []facts.Revocation{fact(listed, facts.RevocationRevoked, revoked(&time0))}, []string{"revoke.revoked fault"}, "revoked"},
-		{"revoked from tomorrow on", listed, []facts.Revocation{fact(listed, facts.RevocationRevoked, revoked(&future))}, []string{}, "good"},
-		{"one source says revoked", listed, []facts.Revocation{fact(listed, facts.RevocationGood, nil), fact(listed, facts.RevocationRevoked, func(f *facts.Revocation) { f.Source = facts.FromList; revoked(&time0)(f) })}, []string{"revoke.revoked fault"}, "revoked"},
-		{"the same from two sources is one finding", listed, []facts.Revocation{fact(listed, facts.RevocationRevoked, func(f *facts.Revocation) { f.Source = facts.Stapled; revoked(&time0)(f) }), fact(listed, facts.RevocationRevoked, revoked(&time0))}, []string{"revoke.revoked fault"}, "revoked"},
-		{"an intermediate is revoked", listed, []facts.Revocation{fact(listed, facts.RevocationGood, nil), fact(lower, facts.RevocationRevoked, revoked(&time0))}, []string{"revoke.revoked fault"}, "good"},
-		{"an answer that proves nothing", listed, []facts.Revocation{fact(listed, facts.RevocationBadAnswer, nil)}, []string{"revoke.bad-answer risk"}, "bad-answer"},
-		{"old", listed, []facts.Revocation{fact(listed, facts.RevocationGood, old)}, []string{"revoke.stale risk"}, "stale"},
-		{"no answer", listed, []facts.Revocation{fact(listed, facts.RevocationUnreachable, nil)}, []string{"revoke.unreachable note"}, "unreachable"},
+		{"revoked", listed, []facts.Revocation{fact(listed, facts.RevocationRevoked, revoked(&time0))},
+			[]string{"revoke.revoked fault"}, "revoked"},
+		{"revoked from tomorrow on", listed, []facts.Revocation{fact(listed, facts.RevocationRevoked,
+			revoked(&future))}, []string{}, "good"},
+		{"one source says revoked", listed, []facts.Revocation{fact(listed, facts.RevocationGood, nil),
+			fact(listed, facts.RevocationRevoked,
+				func(f *facts.Revocation) { f.Source = facts.FromList; revoked(&time0)(f) })},
+			[]string{"revoke.revoked fault"}, "revoked"},
+		{"the same from two sources is one finding", listed,
+			[]facts.Revocation{fact(listed, facts.RevocationRevoked,
+				func(f *facts.Revocation) { f.Source = facts.Stapled; revoked(&time0)(f) }),
+				fact(listed, facts.RevocationRevoked, revoked(&time0))}, []string{"revoke.revoked fault"}, "revoked"},
+		{"an intermediate is revoked", listed, []facts.Revocation{fact(listed, facts.RevocationGood, nil),
+			fact(lower, facts.RevocationRevoked, revoked(&time0))}, []string{"revoke.revoked fault"}, "good"},
+		{"an answer that proves nothing", listed, []facts.Revocation{fact(listed, facts.RevocationBadAnswer, nil)},
+			[]string{"revoke.bad-answer risk"}, "bad-answer"},
+		{"old", listed, []facts.Revocation{fact(listed, facts.RevocationGood, old)}, []string{"revoke.stale risk"},
+			"stale"},
+		{"no answer", listed, []facts.Revocation{fact(listed, facts.RevocationUnreachable, nil)},
+			[]string{"revoke.unreachable note"}, "unreachable"},
 		{"published, and not asked", listed, nil, []string{}, "not-asked"},
-		{"none published", s.leaf(s.lower, func(w *forge.Template) { w.Unlisted = true }), nil, []string{"revoke.none-published note"}, "none-published"},
+		{"none published", s.leaf(s.lower, func(w *forge.Template) { w.Unlisted = true }), nil,
+			[]string{"revoke.none-published note"}, "none-published"},
 		{"none published, for seven days", s.leaf(s.lower, lasting(now.Add(-day), 7*day)), nil, []string{}, "exempt"},
-		{"none published, for a second more", s.leaf(s.lower, lasting(now.Add(-day), 7*day+time.Second)), nil, []string{"revoke.none-published note"}, "none-published"},
+		{"none published, for a second more", s.leaf(s.lower, lasting(now.Add(-day), 7*day+time.Second)), nil,
+			[]string{"revoke.none-published note"}, "none-published"},
 		{"none published, and it says so", s.leaf(s.lower, func(w *forge.Template) {
 			w.Unlisted, w.Extra = true, []forge.Extension{{ID: []int{2, 5, 29, 56}, Value: []byte{5, 0}}}
 		}), nil, []string{}, "exempt"},
-		{"a stapled answer is enough", s.leaf(s.lower, func(w *forge.Template) { w.Unlisted = true }), nil, []string{}, "good"},
+		{"a stapled answer is enough", s.leaf(s.lower, func(w *forge.Template) { w.Unlisted = true }), nil, []string{},
+			"good"},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
 			e := observed(served("1.2,1.3", tt.leaf, lower, upper))
 			e.RevocationAsked, e.Revocation = true, tt.facts
 			if tt.name == "a stapled answer is enough" {
-				e.Revocation = []facts.Revocation{fact(tt.leaf, facts.RevocationGood, func(f *facts.Revocation) { f.Source = facts.Stapled })}
+				e.Revocation = []facts.Revocation{fact(tt.leaf, facts.RevocationGood,
+					func(f *facts.Revocation) { f.Source = facts.Stapled })}
 			}
 			j := judge.Endpoint(e, s.context())
 			assert.Equal(t, tt.want, codes(j))
@@ -259,7 +292,8 @@ func TestRevocation(t *testing.T) {
 			assert.Equal(t, !revoked, j.Chains[0].Audiences[0].Trusted)
 			e.RevocationAsked = false
 			if !revoked {
-				assert.Empty(t, judge.Endpoint(e, s.context()).Chains[0].Revocation, "where nothing was asked nothing is said")
+				assert.Empty(t, judge.Endpoint(e, s.context()).Chains[0].Revocation,
+					"where nothing was asked nothing is said")
 			}
 		})
 	}
@@ -273,7 +307,8 @@ func TestRevocation(t *testing.T) {
 	})
 	t.Run("a path without the revoked one is preferred", func(t *testing.T) {
 		e := observed(served("1.2,1.3", listed, lower, upper, s.upper.DER))
-		e.RevocationAsked, e.Revocation = true, []facts.Revocation{fact(upper, facts.RevocationRevoked, revoked(&time0))}
+		e.RevocationAsked, e.Revocation = true, []facts.Revocation{fact(upper, facts.RevocationRevoked,
+			revoked(&time0))}
 		j := judge.Endpoint(e, s.context())
 		assert.NotContains(t, codes(j), "revoke.revoked fault")
 		assert.True(t, j.Chains[0].Audiences[0].Trusted)
@@ -295,13 +330,15 @@ func TestQuestions(t *testing.T) {
 	}
 	full := served("1.2,1.3", leaf, s.lower.DER, s.upper.DER)
 	names, lacking := asked(observed(full, full), s.context())
-	assert.Equal(t, []string{host + " of Lower", "Lower of Upper", "Upper of Root"}, names, "once, though two addresses serve it")
+	assert.Equal(t, []string{host + " of Lower", "Lower of Upper", "Upper of Root"}, names,
+		"once, though two addresses serve it")
 	assert.Empty(t, lacking)
 	names, lacking = asked(observed(served("1.2,1.3", leaf)), s.context())
 	assert.Empty(t, names, "without an issuer there is nobody to ask")
 	assert.Equal(t, []string{host}, lacking)
 	e := observed(served("1.2,1.3", leaf))
-	e.Fetched = []facts.Fetched{{Place: "http://quay.tarnholm.example/lower.der", Certificates: [][]byte{s.lower.DER, s.upper.DER}}}
+	e.Fetched = []facts.Fetched{{Place: "http://quay.tarnholm.example/lower.der",
+		Certificates: [][]byte{s.lower.DER, s.upper.DER}}}
 	names, lacking = asked(e, s.context())
 	assert.Len(t, names, 3, "what was fetched is known")
 	assert.Empty(t, lacking)

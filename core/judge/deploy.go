@@ -22,7 +22,8 @@ func deployDefaultName(a *address) []Finding {
 		if err != nil || c.Fingerprint() == leaf.Fingerprint() || slices.Equal(c.HostNames(), leaf.HostNames()) {
 			continue
 		}
-		f := found("deploy.default-name-differs", "default", c.Label(), "Clients that send no SNI, or an unknown name in it, get the certificate of %s.", c.Label())
+		f := found("deploy.default-name-differs", "default", c.Label(),
+			"Clients that send no SNI, or an unknown name in it, get the certificate of %s.", c.Label())
 		f.Evidence = certificateEvidence(c)
 		return []Finding{f}
 	}
@@ -64,7 +65,8 @@ func deployAddressesDiffer(v *visited) []Finding {
 		if i < 0 {
 			continue
 		}
-		f := found("deploy.addresses-differ", x.subject, x.subject, "%s: %s and %s.", x.words, all[0].address, all[i].address)
+		f := found("deploy.addresses-differ", x.subject, x.subject, "%s: %s and %s.", x.words, all[0].address,
+			all[i].address)
 		f.Evidence.Observations = []string{all[0].address + ": " + x.of(all[0]), all[i].address + ": " + x.of(all[i])}
 		out = append(out, f)
 	}

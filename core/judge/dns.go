@@ -28,7 +28,8 @@ func PinsOf(d *facts.DNS) []facts.TLSA {
 	}
 	usable := func(t facts.TLSA) bool {
 		size := map[uint8]int{1: 32, 2: 64}[t.Matching]
-		return t.Usage <= facts.UsageLeaf && t.Selector <= 1 && t.Matching <= 2 && len(t.Data) > 0 && (size == 0 || len(t.Data) == size)
+		return t.Usage <= facts.UsageLeaf && t.Selector <= 1 && t.Matching <= 2 && len(t.Data) > 0 &&
+			(size == 0 || len(t.Data) == size)
 	}
 	return slices.DeleteFunc(slices.Clone(d.TLSA), func(t facts.TLSA) bool { return !usable(t) })
 }
@@ -75,9 +76,11 @@ func dnsTLSAMismatch(b *bundle) []Finding {
 	f := found("dns.tlsa-mismatch", place, place, "%s the certificate of %s.", what, b.leaf.Label())
 	f.Evidence = certificateEvidence(b.leaf)
 	for _, t := range pins {
-		f.Evidence.Observations = append(f.Evidence.Observations, fmt.Sprintf("%d %d %d %x", t.Usage, t.Selector, t.Matching, t.Data))
+		f.Evidence.Observations = append(f.Evidence.Observations,
+			fmt.Sprintf("%d %d %d %x", t.Usage, t.Selector, t.Matching, t.Data))
 	}
-	f.Remedy = fmt.Sprintf("Publish %s. IN TLSA 3 1 1 %s beside the old record, and remove the old one when no server serves its certificate any more;"+
+	f.Remedy = fmt.Sprintf("Publish %s. IN TLSA 3 1 1 %s beside the old record, and remove the old one when no "+
+		"server serves its certificate any more;"+
 		" or install the certificate that the record names.", place, b.leaf.PublicKey.Fingerprint())
 	return []Finding{f}
 }
@@ -91,7 +94,8 @@ func dnsCAAForbids(b *bundle) []Finding {
 		return nil
 	}
 	tag := "issue"
-	if wildcard(b.leaf.HostNames()) && slices.ContainsFunc(b.records.CAA, func(r facts.CAA) bool { return strings.EqualFold(r.Tag, "issuewild") }) {
+	if wildcard(b.leaf.HostNames()) && slices.ContainsFunc(b.records.CAA,
+		func(r facts.CAA) bool { return strings.EqualFold(r.Tag, "issuewild") }) {
 		tag = "issuewild"
 	}
 	none := false

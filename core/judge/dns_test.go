@@ -42,8 +42,10 @@ func TestRecords(t *testing.T) {
 		{"an issuer is no leaf", []facts.TLSA{pin(3, 1, 1, sum256(lower.PublicKey.Raw))}, false, nil, mismatch},
 		{"another key", []facts.TLSA{wrong}, false, nil, mismatch},
 		{"another key, and nobody validated that", []facts.TLSA{wrong}, true, nil, []string{}},
-		{"forms that are not understood do not count", []facts.TLSA{pin(7, 1, 1, sum256(nil)), pin(3, 1, 9, []byte{1}), pin(3, 1, 1, []byte{1})}, false, nil, []string{}},
-		{"a path that fails has a finding of its own", []facts.TLSA{pin(1, 1, 1, sum256(leaf.PublicKey.Raw))}, false, [][]byte{der}, []string{"chain.incomplete fault"}},
+		{"forms that are not understood do not count", []facts.TLSA{pin(7, 1, 1, sum256(nil)), pin(3, 1, 9, []byte{1}),
+			pin(3, 1, 1, []byte{1})}, false, nil, []string{}},
+		{"a path that fails has a finding of its own", []facts.TLSA{pin(1, 1, 1, sum256(leaf.PublicKey.Raw))}, false,
+			[][]byte{der}, []string{"chain.incomplete fault"}},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
@@ -58,8 +60,10 @@ func TestRecords(t *testing.T) {
 		})
 	}
 	t.Run("every address has to fit", func(t *testing.T) {
-		e := observed(served("1.2,1.3", der, s.lower.DER, s.upper.DER), served("1.2,1.3", s.leaf(s.lower, nil), s.lower.DER, s.upper.DER))
-		e.DNS = &facts.DNS{TLSA: []facts.TLSA{pin(3, 1, 1, sum256(leaf.PublicKey.Raw))}, TLSAAt: "_443._tcp." + host, Validated: true}
+		e := observed(served("1.2,1.3", der, s.lower.DER, s.upper.DER),
+			served("1.2,1.3", s.leaf(s.lower, nil), s.lower.DER, s.upper.DER))
+		e.DNS = &facts.DNS{TLSA: []facts.TLSA{pin(3, 1, 1, sum256(leaf.PublicKey.Raw))}, TLSAAt: "_443._tcp." + host,
+			Validated: true}
 		assert.Contains(t, codes(judge.Endpoint(e, s.context())), mismatch[0])
 	})
 }
@@ -77,15 +81,19 @@ func TestAuthorization(t *testing.T) {
 		{"an issuer", host, []facts.CAA{{Tag: "issue", Value: "outer.tarnholm.example"}}, []string{}},
 		{"nobody", host, []facts.CAA{{Tag: "issue", Value: ";"}}, forbids},
 		{"nobody, with words behind it", host, []facts.CAA{{Tag: "ISSUE", Value: " ; policy=none"}}, forbids},
-		{"nobody, and an issuer", host, []facts.CAA{{Tag: "issue", Value: ";"}, {Tag: "issue", Value: "outer.tarnholm.example; x=1"}}, []string{}},
+		{"nobody, and an issuer", host, []facts.CAA{{Tag: "issue", Value: ";"},
+			{Tag: "issue", Value: "outer.tarnholm.example; x=1"}}, []string{}},
 		{"a report only", host, []facts.CAA{{Tag: "iodef", Value: "mailto:x@tarnholm.example"}}, []string{}},
 		{"no wildcards, for a plain name", host, []facts.CAA{{Tag: "issuewild", Value: ";"}}, []string{}},
-		{"no wildcards, for a wildcard", "*.tarnholm.example", []facts.CAA{{Tag: "issue", Value: "outer.tarnholm.example"}, {Tag: "issuewild", Value: ";"}}, forbids},
-		{"wildcards alone", "*.tarnholm.example", []facts.CAA{{Tag: "issue", Value: ";"}, {Tag: "issuewild", Value: "outer.tarnholm.example"}}, []string{}},
+		{"no wildcards, for a wildcard", "*.tarnholm.example",
+			[]facts.CAA{{Tag: "issue", Value: "outer.tarnholm.example"}, {Tag: "issuewild", Value: ";"}}, forbids},
+		{"wildcards alone", "*.tarnholm.example", []facts.CAA{{Tag: "issue", Value: ";"},
+			{Tag: "issuewild", Value: "outer.tarnholm.example"}}, []string{}},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
-			e := observed(served("1.2,1.3", s.leaf(s.lower, func(w *forge.Template) { w.Names = []string{tt.leaf} }), s.lower.DER, s.upper.DER))
+			e := observed(served("1.2,1.3", s.leaf(s.lower, func(w *forge.Template) { w.Names = []string{tt.leaf} }),
+				s.lower.DER, s.upper.DER))
 			e.DNS = &facts.DNS{CAA: tt.caa, CAAAt: "tarnholm.example"}
 			assert.Equal(t, tt.want, codes(judge.Endpoint(e, s.context())))
 		})
@@ -101,7 +109,8 @@ func TestPolicyLists(t *testing.T) {
 		case "TLS 1.3":
 			o.Versions[i].Suites = []string{"TLS_AES_128_GCM_SHA256"}
 		case "TLS 1.2":
-			o.Versions[i].Suites = []string{"TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256", "TLS_ECDHE_ECDSA_WITH_AES_128_CBC_SHA"}
+			o.Versions[i].Suites = []string{"TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256",
+				"TLS_ECDHE_ECDSA_WITH_AES_128_CBC_SHA"}
 		}
 	}
 	o.Groups = &facts.Groups{Accepted: []string{"X25519MLKEM768", "secp384r1"}}
@@ -114,14 +123,18 @@ func TestPolicyLists(t *testing.T) {
 		{"nothing of its own", "", o, []string{}},
 		{"versions allowed", "protocols: {allowed: [TLS 1.3]}", o, []string{"proto.obsolete risk TLS 1.2"}},
 		{"a version required, and there", "protocols: {required: [TLS 1.3]}", o, []string{}},
-		{"a version required, and missing", "protocols: {required: [TLS 1.3]}", short, []string{"proto.without-tls13 fault TLS 1.3"}},
+		{"a version required, and missing", "protocols: {required: [TLS 1.3]}", short,
+			[]string{"proto.without-tls13 fault TLS 1.3"}},
 		{"suites allowed", `suites: {allowed: ["*_GCM_*"]}`, o, []string{"suite.weak-cipher risk suites"}},
 		{"suites that are a fault", `suites: {fault: ["*_CBC_*"]}`, o, []string{"suite.weak-cipher fault suites"}},
 		{"groups allowed", "groups: {allowed: [X25519MLKEM768]}", o, []string{"group.weak-parameters risk groups"}},
-		{"keys allowed", "keys: {allowed: [RSA, P-384]}", o, []string{"key.unusual note", "key.unusual note", "key.unusual note"}},
-		{"names required", "names: {required: [www.tarnholm.example]}", o, []string{"name.uncovered fault www.tarnholm.example"}},
+		{"keys allowed", "keys: {allowed: [RSA, P-384]}", o,
+			[]string{"key.unusual note", "key.unusual note", "key.unusual note"}},
+		{"names required", "names: {required: [www.tarnholm.example]}", o,
+			[]string{"name.uncovered fault www.tarnholm.example"}},
 		{"lifetimes", "lifetimes: {most-days: 100}", o, []string{"time.too-long risk"}},
-		{"the public issuers' rules", "lifetimes: {public: [{from: 2026-01-01, days: 198}]}", o, []string{"time.too-long risk"}},
+		{"the public issuers' rules", "lifetimes: {public: [{from: 2026-01-01, days: 198}]}", o,
+			[]string{"time.too-long risk"}},
 		{"to the second", "lifetimes: {public: [{from: 2026-01-01, days: 199}]}", o, []string{}},
 	}
 	for _, tt := range tests {

@@ -18,7 +18,8 @@ type Edit struct {
 }
 
 // Servers are those that the catalogue has edits for, in the order in which they are shown.
-var Servers = []string{"nginx", "Apache", "HAProxy", "Postfix", "Dovecot", "slapd", "vsftpd", "Prosody", "PostgreSQL", "MariaDB"}
+var Servers = []string{"nginx", "Apache", "HAProxy", "Postfix", "Dovecot", "slapd", "vsftpd", "Prosody", "PostgreSQL",
+	"MariaDB"}
 
 // serving are the servers that usually serve a scheme, the common ones first.
 var serving = map[string][]string{
@@ -32,7 +33,8 @@ var serving = map[string][]string{
 
 // lineForms are how each server writes a directive with its value.
 var lineForms = map[string]string{
-	"nginx": "%s %s;", "Apache": "%s %s", "HAProxy": "%s %s", "Postfix": "%s = %s", "Dovecot": "%s = %s", "slapd": "%s %s",
+	"nginx": "%s %s;", "Apache": "%s %s", "HAProxy": "%s %s", "Postfix": "%s = %s", "Dovecot": "%s = %s",
+	"slapd":  "%s %s",
 	"vsftpd": "%s=%s", "Prosody": "ssl = { %s = %s }", "PostgreSQL": "%s = '%s'", "MariaDB": "%s = %s",
 }
 
@@ -96,10 +98,12 @@ func versionEdits(versions []string) []Edit {
 	}
 	edits := []Edit{
 		{Server: "nginx", Directive: "ssl_protocols", Value: pick("TLSv1.2 TLSv1.3", "TLSv1.2", "TLSv1.3")},
-		{Server: "Apache", Directive: "SSLProtocol", Value: pick("-all +TLSv1.2 +TLSv1.3", "-all +TLSv1.2", "-all +TLSv1.3")},
+		{Server: "Apache", Directive: "SSLProtocol", Value: pick("-all +TLSv1.2 +TLSv1.3", "-all +TLSv1.2",
+			"-all +TLSv1.3")},
 		{Server: "HAProxy", Directive: "ssl-default-bind-options",
 			Value: pick("ssl-min-ver TLSv1.2", "ssl-min-ver TLSv1.2 ssl-max-ver TLSv1.2", "ssl-min-ver TLSv1.3")},
-		{Server: "Postfix", Directive: "smtpd_tls_protocols", Value: pick(">=TLSv1.2", ">=TLSv1.2, <=TLSv1.2", ">=TLSv1.3")},
+		{Server: "Postfix", Directive: "smtpd_tls_protocols",
+			Value: pick(">=TLSv1.2", ">=TLSv1.2, <=TLSv1.2", ">=TLSv1.3")},
 		{Server: "Dovecot", Directive: "ssl_min_protocol", Value: pick("TLSv1.2", "TLSv1.2", "TLSv1.3"),
 			Note: pick("", "it can only set the oldest version", "")},
 		{Server: "slapd", Directive: "TLSCipherSuite", Value: "SECURE128:-VERS-ALL" +

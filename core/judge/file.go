@@ -13,19 +13,23 @@ import (
 var formCodes = map[facts.DefectKind]string{
 	facts.ByteOrderMark: "file.byte-order-mark", facts.UTF16: "file.utf-16", facts.RunTogether: "file.run-together",
 	facts.WhiteSpace: "file.white-space", facts.LineLength: "file.line-length", facts.WrongLabel: "file.wrong-label",
-	facts.TypographicDashes: "file.typographic-dashes", facts.Entities: "file.entities", facts.DoubleBase64: "file.double-base64",
-	facts.Repeated: "file.repeated", facts.KeyAmong: "file.key-among-certificates", facts.TooLarge: "file.too-large",
+	facts.TypographicDashes: "file.typographic-dashes", facts.Entities: "file.entities",
+	facts.DoubleBase64: "file.double-base64",
+	facts.Repeated:     "file.repeated", facts.KeyAmong: "file.key-among-certificates",
+	facts.TooLarge: "file.too-large",
 }
 
 // refusedBy are libraries that refuse a form; a test shows it of each.
 var refusedBy = map[facts.DefectKind][]string{
 	facts.UTF16: {"Go crypto/tls"}, facts.WrongLabel: {"Go crypto/tls"}, facts.TypographicDashes: {"Go crypto/tls"},
-	facts.Entities: {"Go crypto/tls"}, facts.DoubleBase64: {"Go crypto/tls"}, facts.ByteOrderMark: {"Go crypto/tls"}, facts.RunTogether: {"Go crypto/tls"},
+	facts.Entities: {"Go crypto/tls"}, facts.DoubleBase64: {"Go crypto/tls"}, facts.ByteOrderMark: {"Go crypto/tls"},
+	facts.RunTogether: {"Go crypto/tls"},
 }
 
 // perFile are defects of which one finding for the file tells enough.
 var perFile = map[facts.DefectKind]bool{
-	facts.ByteOrderMark: true, facts.UTF16: true, facts.RunTogether: true, facts.WhiteSpace: true, facts.LineLength: true,
+	facts.ByteOrderMark: true, facts.UTF16: true, facts.RunTogether: true, facts.WhiteSpace: true,
+	facts.LineLength:        true,
 	facts.TypographicDashes: true, facts.Entities: true, facts.KeyAmong: true,
 }
 
@@ -52,7 +56,8 @@ func fileForm(m *material) []Finding {
 		if d.Kind == facts.TooLarge {
 			f.Message = words.Capital(words.Of(d.Reason)) + "."
 		}
-		f.Evidence.Line, f.Evidence.Offset, f.Evidence.Grammar, f.Evidence.RefusedBy = d.Line, &d.Offset, d.Grammar, refusedBy[d.Kind]
+		f.Evidence.Line, f.Evidence.Offset, f.Evidence.Grammar, f.Evidence.RefusedBy = d.Line, &d.Offset, d.Grammar,
+			refusedBy[d.Kind]
 		out = append(out, f)
 	}
 	return out
@@ -90,7 +95,8 @@ func fileLocked(m *material) []Finding {
 		return nil
 	case facts.TooCostly:
 		f := found("file.too-large", "key derivation", m.file.Path, "%s", sentence)
-		f.Remedy = "Write the key or keystore again with fewer rounds of key derivation: a few hundred thousand are usual."
+		f.Remedy = "Write the key or keystore again with fewer rounds of key derivation: a few hundred thousand " +
+			"are usual."
 		return []Finding{f}
 	default:
 		f := found("file.locked", "file", m.file.Path, "%s", sentence)
@@ -135,11 +141,13 @@ func fileMalformedServed(b *bundle) []Finding {
 
 func malformed(c *pki.Certificate) Finding {
 	first := c.Anomalies[0]
-	f := found("file.malformed-certificate", c.Fingerprint().String(), c.Label(), "%s departs from the standard: %s (byte %d, %s).",
+	f := found("file.malformed-certificate", c.Fingerprint().String(), c.Label(),
+		"%s departs from the standard: %s (byte %d, %s).",
 		c.Label(), first.Text, first.Offset, first.Field)
 	if more := len(c.Anomalies) - 1; more > 0 {
 		f.Message += " And " + plural(more, "other defect") + "."
 	}
-	f.Evidence = Evidence{Certificate: fingerprint(c), Issuer: c.Issuer.String(), Serial: c.SerialHex(), Anomalies: c.Anomalies}
+	f.Evidence = Evidence{Certificate: fingerprint(c), Issuer: c.Issuer.String(), Serial: c.SerialHex(),
+		Anomalies: c.Anomalies}
 	return f
 }

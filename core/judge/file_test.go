@@ -15,7 +15,8 @@ import (
 func file(ders ...[]byte) facts.File {
 	f := facts.File{Schema: facts.Schema, Path: "/srv/tides.pem"}
 	for i, der := range ders {
-		f.Items = append(f.Items, facts.Item{Kind: facts.Certificate, DER: der, Place: facts.Place{Line: 1 + 20*i, Offset: 1000 * i}})
+		f.Items = append(f.Items, facts.Item{Kind: facts.Certificate, DER: der,
+			Place: facts.Place{Line: 1 + 20*i, Offset: 1000 * i}})
 	}
 	return f
 }
@@ -24,7 +25,8 @@ func TestFile(t *testing.T) {
 	s := newScene(t)
 	l := s.leaf(s.lower, nil)
 	damaged := file(l, s.lower.DER)
-	damaged.Defects = []facts.Defect{{Kind: facts.Damaged, Line: 41, Offset: 2000, Reason: facts.Because(facts.BlockCutOff)}}
+	damaged.Defects = []facts.Defect{{Kind: facts.Damaged, Line: 41, Offset: 2000,
+		Reason: facts.Because(facts.BlockCutOff)}}
 	tests := []struct {
 		name    string
 		file    facts.File
@@ -33,15 +35,23 @@ func TestFile(t *testing.T) {
 		want    []string
 	}{
 		{"full chain", file(l, s.lower.DER, s.upper.DER), nil, judge.Sound, []string{}},
-		{"leaf only", file(l), func(c *judge.Context) { c.Known = s.known(s.lower.DER, s.upper.DER) }, judge.Faulty, []string{"chain.incomplete fault"}},
-		{"wrong order is a fault in a file", file(l, s.upper.DER, s.lower.DER), nil, judge.Faulty, []string{"chain.wrong-order fault"}},
+		{"leaf only", file(l), func(c *judge.Context) { c.Known = s.known(s.lower.DER, s.upper.DER) }, judge.Faulty,
+			[]string{"chain.incomplete fault"}},
+		{"wrong order is a fault in a file", file(l, s.upper.DER, s.lower.DER), nil, judge.Faulty,
+			[]string{"chain.wrong-order fault"}},
 		{"leaf last", file(s.lower.DER, s.upper.DER, l), nil, judge.Faulty, []string{"chain.wrong-order fault"}},
 		{"authorities only", file(s.upper.DER, s.root.DER), nil, judge.Sound, []string{}},
 		{"no name is expected of a file", file(l, s.lower.DER, s.upper.DER), nil, judge.Sound, []string{}},
-		{"unless one is given", file(l, s.lower.DER, s.upper.DER), func(c *judge.Context) { c.Names = names(t, "pilots.tarnholm.example") }, judge.Faulty, []string{"name.uncovered fault pilots.tarnholm.example"}},
-		{"damaged, which may be just what is missing", damaged, nil, judge.Faulty, []string{"file.damaged fault damaged block 1"}},
-		{"two leaves are two chains", file(l, s.leaf(s.lower, func(w *forge.Template) { w.Until = now.AddDate(0, 0, -1) }), s.lower.DER, s.upper.DER), nil, judge.Faulty, []string{"time.expired fault"}},
-		{"malformed", file(s.leaf(s.lower, func(w *forge.Template) { w.Serial = big.NewInt(-1) }), s.lower.DER, s.upper.DER), nil, judge.AtRisk, []string{"file.malformed-certificate risk"}},
+		{"unless one is given", file(l, s.lower.DER, s.upper.DER),
+			func(c *judge.Context) { c.Names = names(t, "pilots.tarnholm.example") }, judge.Faulty,
+			[]string{"name.uncovered fault pilots.tarnholm.example"}},
+		{"damaged, which may be just what is missing", damaged, nil, judge.Faulty,
+			[]string{"file.damaged fault damaged block 1"}},
+		{"two leaves are two chains", file(l, s.leaf(s.lower,
+			func(w *forge.Template) { w.Until = now.AddDate(0, 0, -1) }), s.lower.DER, s.upper.DER), nil, judge.Faulty,
+			[]string{"time.expired fault"}},
+		{"malformed", file(s.leaf(s.lower, func(w *forge.Template) { w.Serial = big.NewInt(-1) }), s.lower.DER,
+			s.upper.DER), nil, judge.AtRisk, []string{"file.malformed-certificate risk"}},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {

@@ -23,7 +23,8 @@ func File(file facts.File, context Context) Judgement {
 // context, so that it is shared: a copy for each of 100,000 files is what the
 // collector of garbage would be busy with.
 func judged(file *facts.File, shared *Context) Judgement {
-	j := Judgement{Target: file.Path, Kind: "file", Basis: shared.basis(file.Schema), Chains: []Chain{}, Certificates: []pki.Description{}}
+	j := Judgement{Target: file.Path, Kind: "file", Basis: shared.basis(file.Schema), Chains: []Chain{},
+		Certificates: []pki.Description{}}
 	if shared.Material {
 		j.settle(shared, ofFile(open(file, shared)))
 		return j
@@ -60,12 +61,14 @@ func bundlesOf(m *material) []*bundle {
 	for _, leaf := range all {
 		isLeaf[leaf] = true
 	}
-	authorities := chain.NewPool(slices.DeleteFunc(slices.Clone(given), func(c *pki.Certificate) bool { return isLeaf[c] }))
+	authorities := chain.NewPool(slices.DeleteFunc(slices.Clone(given),
+		func(c *pki.Certificate) bool { return isLeaf[c] }))
 	damaged := len(all) > 0 && m.damaged()
 	var out []*bundle
 	for _, leaf := range all {
 		own := slices.DeleteFunc(slices.Clone(given), func(c *pki.Certificate) bool { return c != leaf && isLeaf[c] })
-		out = append(out, &bundle{context: context, file: true, damaged: damaged, asked: m.file.RevocationAsked, given: own, pool: authorities,
+		out = append(out, &bundle{context: context, file: true, damaged: damaged, asked: m.file.RevocationAsked,
+			given: own, pool: authorities,
 			leaf: leaf, names: context.Names})
 	}
 	return out

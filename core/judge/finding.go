@@ -179,7 +179,8 @@ func merge(findings []Finding) []Finding {
 	findings = slices.Clone(findings)
 	slices.SortStableFunc(findings, func(a, b Finding) int {
 		return cmp.Or(cmp.Compare(a.Code, b.Code), cmp.Compare(a.Subject, b.Subject),
-			cmp.Compare(slices.Index(Severities, a.Severity), slices.Index(Severities, b.Severity)), slices.Compare(a.Addresses, b.Addresses))
+			cmp.Compare(slices.Index(Severities, a.Severity), slices.Index(Severities, b.Severity)),
+			slices.Compare(a.Addresses, b.Addresses))
 	})
 	for _, f := range findings {
 		last := len(out) - 1

@@ -35,9 +35,11 @@ func groupWeak(a *address) []Finding {
 		}
 	}
 	if len(listed) > 0 {
-		f := found("group.weak-parameters", "groups", "groups", "Groups that the policy does not allow are accepted: %s.", strings.Join(listed, ", "))
+		f := found("group.weak-parameters", "groups", "groups",
+			"Groups that the policy does not allow are accepted: %s.", strings.Join(listed, ", "))
 		f.Severity, f.Edits, f.Evidence.Observations = worst, noEdits, listed
-		f.Remedy = "Remove them from the list of groups (nginx ssl_ecdh_curve, Apache SSLOpenSSLConfCmd Groups, HAProxy ssl-default-bind-curves," +
+		f.Remedy = "Remove them from the list of groups (nginx ssl_ecdh_curve, Apache SSLOpenSSLConfCmd Groups, " +
+			"HAProxy ssl-default-bind-curves," +
 			" Postfix tls_eecdh_auto_curves, Dovecot ssl_curve_list), and reload the server."
 		out = append(out, f)
 	}
@@ -50,10 +52,14 @@ func groupNoHybrid(a *address) []Finding {
 	}
 	accepted := a.seen.Groups.Accepted
 	hybrid := func(name string) bool {
-		return slices.ContainsFunc(tlswire.Groups(), func(g tlswire.Group) bool { return g.String() == name && g.Hybrid() })
+		return slices.ContainsFunc(tlswire.Groups(), func(g tlswire.Group) bool {
+			return g.String() == name &&
+				g.Hybrid()
+		})
 	}
 	if a.versions["TLS 1.3"] != facts.Accepted || len(accepted) == 0 || slices.ContainsFunc(accepted, hybrid) {
 		return nil
 	}
-	return []Finding{found("group.no-hybrid", "groups", "groups", "No post-quantum hybrid group is accepted, only %s.", strings.Join(accepted, ", "))}
+	return []Finding{found("group.no-hybrid", "groups", "groups", "No post-quantum hybrid group is accepted, only %s.",
+		strings.Join(accepted, ", "))}
 }

@@ -16,14 +16,17 @@ func httpAnswers(a *address) []Finding {
 	}
 	var out []Finding
 	if a.seen.HTTP.Status != 0 && a.seen.HTTP.StrictTransportSecurity == "" {
-		out = append(out, found("http.no-strict-transport", a.host, a.host, "The web server does not send the HSTS header, which tells browsers to use HTTPS only."))
+		out = append(out, found("http.no-strict-transport", a.host, a.host,
+			"The web server does not send the HSTS header, which tells browsers to use HTTPS only."))
 	}
 	p := a.seen.HTTP.Plain
 	if p == nil || p.Status == 0 {
 		return out
 	}
-	if redirects := p.Status >= 300 && p.Status < 400 && strings.HasPrefix(strings.ToLower(p.Location), "https://"); !redirects {
-		out = append(out, found("http.no-redirect", a.host, a.host, "Plain HTTP on %s answers with status %d and does not redirect to HTTPS.", p.Address, p.Status))
+	if redirects := p.Status >= 300 && p.Status < 400 &&
+		strings.HasPrefix(strings.ToLower(p.Location), "https://"); !redirects {
+		out = append(out, found("http.no-redirect", a.host, a.host,
+			"Plain HTTP on %s answers with status %d and does not redirect to HTTPS.", p.Address, p.Status))
 	}
 	return out
 }

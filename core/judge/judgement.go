@@ -37,7 +37,8 @@ type Basis struct {
 }
 
 func (c *Context) basis(facts string) Basis {
-	return Basis{At: c.At.UTC().Truncate(time.Second), Facts: facts, Policy: c.Policy.Name, PolicyVersion: c.Policy.Version, Catalogue: CatalogueVersion()}
+	return Basis{At: c.At.UTC().Truncate(time.Second), Facts: facts, Policy: c.Policy.Name,
+		PolicyVersion: c.Policy.Version, Catalogue: CatalogueVersion()}
 }
 
 // Chain is a chain as drawn, and where it was met.
@@ -108,7 +109,10 @@ func (j *Judgement) draw(b *bundle, address string, seen *pool) {
 // bundlePEM is the repaired chain.
 func bundlePEM(b *bundle) []string {
 	path := b.assessed.path
-	right := slices.EqualFunc(b.given, path.Below(), func(x, y *pki.Certificate) bool { return x.Fingerprint() == y.Fingerprint() })
+	right := slices.EqualFunc(b.given, path.Below(), func(x,
+		y *pki.Certificate) bool {
+		return x.Fingerprint() == y.Fingerprint()
+	})
 	if !path.Valid() || right && !b.context.Bundles {
 		return nil
 	}
@@ -187,10 +191,13 @@ func viewOf(b *bundle, p chain.Path) PathView {
 // failureWords say what is wrong on a path, with the certificate and a detail.
 var failureWords = map[chain.Reason]string{
 	chain.BadSignature: "the signature of %s is wrong: it was %s", chain.NotAuthority: "%s is no CA: %s",
-	chain.PathLength: "%s has more intermediates below it than it allows: %s", chain.UnknownCritical: "%s has a critical extension that clients do not know: %s",
-	chain.Unverifiable: "the signature of %s cannot be checked here: %s", chain.NameNotAllowed: "%s is not allowed by its issuer's name constraints: %s",
-	chain.UsageNotAllowed: "%s is not meant for this use: %s", chain.PolicyNotAllowed: "%s is valid under no certificate policy that the path requires: %s",
-	chain.IsRevoked: "%s is revoked, %s",
+	chain.PathLength:       "%s has more intermediates below it than it allows: %s",
+	chain.UnknownCritical:  "%s has a critical extension that clients do not know: %s",
+	chain.Unverifiable:     "the signature of %s cannot be checked here: %s",
+	chain.NameNotAllowed:   "%s is not allowed by its issuer's name constraints: %s",
+	chain.UsageNotAllowed:  "%s is not meant for this use: %s",
+	chain.PolicyNotAllowed: "%s is valid under no certificate policy that the path requires: %s",
+	chain.IsRevoked:        "%s is revoked, %s",
 }
 
 // pathReason is the first reason why the path is not valid now, "" when it is.

@@ -10,7 +10,8 @@ import (
 )
 
 // rootRemedy is what there is to do about a trust anchor.
-const rootRemedy = "Nothing to do here: only the CA can change its root certificate, and clients that have it accept it as it is."
+const rootRemedy = "Nothing to do here: only the CA can change its root certificate, and clients that have it " +
+	"accept it as it is."
 
 // keyStrength judges one public key. owner says whose it is: the certificate,
 // request or key file. anchor says that it is a trust anchor's, whose key
@@ -43,11 +44,13 @@ func keyStrength(context *Context, key pki.PublicKey, anchor bool, owner func() 
 			f.Remedy = rootRemedy
 		}
 	} else if !context.Policy.Keys.Allows(string(key.Algorithm), key.Curve) {
-		f := add("key.unusual", "The key of %s is %s, which the policy does not allow. It allows %s.", key, joined(context.Policy.Keys.Allowed))
+		f := add("key.unusual", "The key of %s is %s, which the policy does not allow. It allows %s.", key,
+			joined(context.Policy.Keys.Allowed))
 		f.Remedy = "Make a new key of a kind that the policy allows, and have a certificate issued for it."
 	}
 	if factor := context.Shared[key.Match()]; factor != nil {
-		f := add("key.shared-prime", "The modulus of %s shares a prime factor of %d bits with that of another key.", factor.BitLen())
+		f := add("key.shared-prime", "The modulus of %s shares a prime factor of %d bits with that of another key.",
+			factor.BitLen())
 		for match, other := range context.Shared {
 			if match != key.Match() && other.Cmp(factor) == 0 {
 				f.Evidence.Observations = append(f.Evidence.Observations, "the other key: "+match.String())
@@ -126,7 +129,8 @@ func keyInconsistent(m *material) []Finding {
 		if p.brief != nil {
 			subject = p.brief.Key.Fingerprint().String()
 		}
-		f := found("key.inconsistent", subject, p.place(), "The parts of the private key at %s do not agree: %s.", p.place(), words.Of(p.item.Key.Problems[0]))
+		f := found("key.inconsistent", subject, p.place(), "The parts of the private key at %s do not agree: %s.",
+			p.place(), words.Of(p.item.Key.Problems[0]))
 		for _, problem := range p.item.Key.Problems {
 			f.Evidence.Observations = append(f.Evidence.Observations, words.Of(problem))
 		}
@@ -152,7 +156,8 @@ func (m *material) firstPrivate() (key *facts.Item, encrypted bool) {
 
 // publishedDirectories are those that web servers publish by convention.
 var publishedDirectories = []string{
-	"/var/www/", "/srv/www/", "/srv/http/", "/usr/share/nginx/html/", "/public_html/", "/htdocs/", "/wwwroot/", "/webroot/",
+	"/var/www/", "/srv/www/", "/srv/http/", "/usr/share/nginx/html/", "/public_html/", "/htdocs/", "/wwwroot/",
+	"/webroot/",
 }
 
 func keyPublished(m *material) []Finding {
@@ -163,7 +168,8 @@ func keyPublished(m *material) []Finding {
 	slashed := "/" + strings.TrimPrefix(m.file.Path, "/")
 	for _, directory := range publishedDirectories {
 		if i := strings.Index(slashed, directory); i >= 0 {
-			f := found("key.published", "file", m.file.Path, "The private key is inside the web root %s.", strings.TrimSuffix(slashed[:i+len(directory)], "/"))
+			f := found("key.published", "file", m.file.Path, "The private key is inside the web root %s.",
+				strings.TrimSuffix(slashed[:i+len(directory)], "/"))
 			f.Evidence.Line, f.Evidence.Access = key.Line, m.file.Access
 			return []Finding{f}
 		}
@@ -183,9 +189,12 @@ func keyExposed(m *material) []Finding {
 	case a.Mode&0o004 != 0 && a.Barred == "":
 		severity, message = Fault, "Everyone on the machine can read the private key"
 	case a.Mode&0o004 != 0:
-		severity, message = Note, "The private key is readable by everyone, and only the directory "+a.Barred+" blocks access"
+		severity, message = Note,
+			"The private key is readable by everyone, and only the directory "+a.Barred+" blocks access"
 	case a.Mode&0o040 != 0 && a.BarredGroup != "":
-		severity, message = Note, "The private key is readable by the group "+a.Group+", and only the directory "+a.BarredGroup+" blocks access"
+		severity, message = Note,
+			"The private key is readable by the group "+a.Group+
+				", and only the directory "+a.BarredGroup+" blocks access"
 	case a.Mode&0o040 != 0 && a.Root:
 		severity, message = Note, "The group "+a.Group+" can read the private key"
 	case a.Mode&0o040 != 0:
@@ -197,7 +206,8 @@ func keyExposed(m *material) []Finding {
 	if severity == None {
 		return nil
 	}
-	f := found("key.exposed", "file", m.file.Path, "%s (mode %04o, owner %s, group %s).", message, a.Mode, a.Owner, a.Group)
+	f := found("key.exposed", "file", m.file.Path, "%s (mode %04o, owner %s, group %s).", message, a.Mode, a.Owner,
+		a.Group)
 	f.Severity, f.Evidence.Access, f.Evidence.Line = severity, a, key.Line
 	return []Finding{f}
 }

@@ -31,21 +31,31 @@ func TestExposure(t *testing.T) {
 		want   []string
 	}{
 		{"owner only", "/etc/x.key", m.key("a"), facts.Access{Mode: 0o600, Owner: "web"}, []string{}},
-		{"everyone", "/etc/x.key", m.key("a"), facts.Access{Mode: 0o644, Owner: "web"}, []string{"key.exposed fault file"}},
-		{"everyone, encrypted", "/etc/x.key", encrypted, facts.Access{Mode: 0o644, Owner: "web"}, []string{"key.exposed risk file"}},
-		{"everyone, but a directory bars the way", "/etc/x.key", m.key("a"), facts.Access{Mode: 0o644, Owner: "web", Barred: "/etc"}, []string{"key.exposed note file"}},
-		{"the group", "/etc/x.key", m.key("a"), facts.Access{Mode: 0o640, Owner: "web", Group: "web"}, []string{"key.exposed risk file"}},
-		{"the group, of root's file", "/etc/x.key", m.key("a"), facts.Access{Mode: 0o640, Owner: "root", Root: true}, []string{"key.exposed note file"}},
-		{"the group, encrypted", "/etc/x.key", encrypted, facts.Access{Mode: 0o640, Owner: "web"}, []string{"key.exposed note file"}},
-		{"the group, but a directory bars the way", "/etc/x.key", m.key("a"), facts.Access{Mode: 0o640, Owner: "web", BarredGroup: "/etc"}, []string{"key.exposed note file"}},
+		{"everyone", "/etc/x.key", m.key("a"), facts.Access{Mode: 0o644, Owner: "web"},
+			[]string{"key.exposed fault file"}},
+		{"everyone, encrypted", "/etc/x.key", encrypted, facts.Access{Mode: 0o644, Owner: "web"},
+			[]string{"key.exposed risk file"}},
+		{"everyone, but a directory bars the way", "/etc/x.key", m.key("a"),
+			facts.Access{Mode: 0o644, Owner: "web", Barred: "/etc"}, []string{"key.exposed note file"}},
+		{"the group", "/etc/x.key", m.key("a"), facts.Access{Mode: 0o640, Owner: "web", Group: "web"},
+			[]string{"key.exposed risk file"}},
+		{"the group, of root's file", "/etc/x.key", m.key("a"), facts.Access{Mode: 0o640, Owner: "root", Root: true},
+			[]string{"key.exposed note file"}},
+		{"the group, encrypted", "/etc/x.key", encrypted, facts.Access{Mode: 0o640, Owner: "web"},
+			[]string{"key.exposed note file"}},
+		{"the group, but a directory bars the way", "/etc/x.key", m.key("a"),
+			facts.Access{Mode: 0o640, Owner: "web", BarredGroup: "/etc"}, []string{"key.exposed note file"}},
 		{"certificates may be read", "/etc/x.crt", m.cert("tides", "a", 5), facts.Access{Mode: 0o644}, []string{}},
-		{"below a published directory", "/var/www/html/x.key", m.key("a"), facts.Access{Mode: 0o600}, []string{"key.published fault file"}},
-		{"in somebody's home page", "/home/kai/public_html/x.key", m.key("a"), facts.Access{Mode: 0o600}, []string{"key.published fault file"}},
+		{"below a published directory", "/var/www/html/x.key", m.key("a"), facts.Access{Mode: 0o600},
+			[]string{"key.published fault file"}},
+		{"in somebody's home page", "/home/kai/public_html/x.key", m.key("a"), facts.Access{Mode: 0o600},
+			[]string{"key.published fault file"}},
 		{"a name that only looks so", "/var/www-keys/x.key", m.key("a"), facts.Access{Mode: 0o600}, []string{}},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
-			j := judge.File(accessible(at(tt.path, tt.key), tt.access), judge.Context{Policy: m.policy, At: now, Material: true})
+			j := judge.File(accessible(at(tt.path, tt.key), tt.access),
+				judge.Context{Policy: m.policy, At: now, Material: true})
 			assert.Equal(t, tt.want, codes(j))
 		})
 	}
@@ -85,7 +95,8 @@ func TestRefusedBy(t *testing.T) {
 			}
 			assert.Contains(t, strings.Join(codes(j), " "), code)
 			chain, err := tls.X509KeyPair([]byte(text), key)
-			refused := err != nil || len(chain.Certificate) != strings.Count(strings.ReplaceAll(text, "\n", ""), "END CERT") && strings.Contains(text, "END CERT")
+			refused := err != nil || len(chain.Certificate) != strings.Count(strings.ReplaceAll(text, "\n", ""),
+				"END CERT") && strings.Contains(text, "END CERT")
 			assert.Equal(t, refused, claims, "%v", err)
 		})
 	}
@@ -118,8 +129,10 @@ func TestKeysOfMaterial(t *testing.T) {
 	tiny, err := forge.RSAInfo(512)
 	require.NoError(t, err)
 	inconsistent := m.key("a")
-	inconsistent.Key = &facts.Key{SPKI: inconsistent.Key.SPKI, Structure: "SEC1", Problems: []facts.Reason{facts.Because(facts.KeyPartsDisagree, "the public part belongs to another key")}}
-	odd := new(big.Int).SetBit(new(big.Int).Lsh(big.NewInt(3), 2046), 0, 1) // 3·2^2046 + 1, which has no factor below 2000
+	inconsistent.Key = &facts.Key{SPKI: inconsistent.Key.SPKI, Structure: "SEC1",
+		Problems: []facts.Reason{facts.Because(facts.KeyPartsDisagree, "the public part belongs to another key")}}
+	// 3·2^2046 + 1, which has no factor below 2000
+	odd := new(big.Int).SetBit(new(big.Int).Lsh(big.NewInt(3), 2046), 0, 1)
 	tests := []struct {
 		name string
 		item facts.Item
@@ -144,9 +157,12 @@ func TestKeysOfMaterial(t *testing.T) {
 	}
 	t.Run("shared prime factors", func(t *testing.T) {
 		shared, one, two := prime(t), prime(t), prime(t)
-		files := []facts.File{at("/a/1", public(new(big.Int).Mul(shared, one), 65537)), at("/a/2", public(new(big.Int).Mul(shared, two), 65537)), at("/a/3", facts.Item{Kind: facts.PublicKey, DER: sound})}
+		files := []facts.File{at("/a/1", public(new(big.Int).Mul(shared, one), 65537)),
+			at("/a/2", public(new(big.Int).Mul(shared, two), 65537)),
+			at("/a/3", facts.Item{Kind: facts.PublicKey, DER: sound})}
 		steps := 0
-		factors, err := judge.SharedPrimes(t.Context(), nil, files, nil, func(done, total int) { steps++; assert.LessOrEqual(t, done, total) })
+		factors, err := judge.SharedPrimes(t.Context(), nil, files, nil,
+			func(done, total int) { steps++; assert.LessOrEqual(t, done, total) })
 		require.NoError(t, err)
 		assert.Positive(t, steps)
 		assert.Equal(t, 3, judge.CountRSA(nil, files))
@@ -166,7 +182,8 @@ func TestHugeModuli(t *testing.T) {
 	for range 20 {
 		files = append(files, at("/a/huge", facts.Item{Kind: facts.PublicKey, DER: der}))
 	}
-	shared, err := judge.SharedPrimes(t.Context(), nil, files, nil, func(int, int) { t.Error("nothing is to be compared") })
+	shared, err := judge.SharedPrimes(t.Context(), nil, files, nil,
+		func(int, int) { t.Error("nothing is to be compared") })
 	require.NoError(t, err)
 	assert.Empty(t, shared)
 }
@@ -180,10 +197,12 @@ func prime(t *testing.T) *big.Int {
 
 func TestLocked(t *testing.T) {
 	for reason, want := range map[string]string{
-		facts.NoPassword: "none was given", facts.WrongPassword: "the password is wrong", facts.Unsupported: "not supported",
-		facts.TooCostly: "more rounds than the limit", facts.DamagedInside: "damaged",
+		facts.NoPassword: "none was given", facts.WrongPassword: "the password is wrong",
+		facts.Unsupported: "not supported",
+		facts.TooCostly:   "more rounds than the limit", facts.DamagedInside: "damaged",
 	} {
-		got, sentence := judge.Locked(at("/a/x.p12", facts.Item{Kind: facts.Keystore, Container: "PKCS#12", Locked: reason}))
+		got, sentence := judge.Locked(at("/a/x.p12", facts.Item{Kind: facts.Keystore, Container: "PKCS#12",
+			Locked: reason}))
 		assert.Equal(t, reason, got)
 		assert.Contains(t, sentence, want)
 	}

@@ -16,7 +16,8 @@ func pairPossessionFailed(b *bundle) []Finding {
 		return nil
 	}
 	return []Finding{aboutCertificate("pair.possession-failed", b.leaf,
-		"What the endpoint signed in the handshake does not verify with the certificate of %s: it does not have its key.", b.leaf.Label())}
+		"What the endpoint signed in the handshake does not verify with the certificate of %s: it does not have "+
+			"its key.", b.leaf.Label())}
 }
 
 // pairKeyMismatch judges what names and directories put together.
@@ -53,10 +54,12 @@ func pairStoresDisagree(p *pairs) []located {
 		}
 		what, which := "key", store.KeyText
 		if store.Kind == facts.Certificate {
-			what, which = "certificate", fmt.Sprintf("%s, issued on %s", store.Brief.Label, store.NotBefore.UTC().Format("2006-01-02"))
+			what, which = "certificate", fmt.Sprintf("%s, issued on %s", store.Brief.Label,
+				store.NotBefore.UTC().Format("2006-01-02"))
 		}
 		name := filepath.Base(file.Path)
-		f := found("pair.stores-disagree", name, name, "The %s keystore holds another %s (%s) than %s beside it.", store.Container, what, which, name)
+		f := found("pair.stores-disagree", name, name, "The %s keystore holds another %s (%s) than %s beside it.",
+			store.Container, what, which, name)
 		f.Evidence.Paths = []string{file.Path}
 		out = append(out, p.of(*store, f))
 	}
@@ -107,7 +110,8 @@ func pairDuplicate(p *pairs) []located {
 			continue
 		}
 		owner := members[slices.IndexFunc(members, func(m pairing.Member) bool { return m.Path == paths[0] })]
-		f := found("pair.duplicate", owner.Match.String(), filepath.Base(owner.Path), "The private key is in %s more: %s.",
+		f := found("pair.duplicate", owner.Match.String(), filepath.Base(owner.Path),
+			"The private key is in %s more: %s.",
 			plural(len(paths)-1, "file"), firstFew(paths[1:]))
 		if listed != "" {
 			f.Severity = Risk
@@ -161,7 +165,8 @@ func pairNoKey(p *pairs) []located {
 			continue
 		}
 		if beside, uncertain := p.result.Beside(m); beside && !uncertain {
-			f := found("pair.no-key", m.SHA256.String(), m.Brief.Label, "The private key of %s is not among the keys here.", m.Brief.Label)
+			f := found("pair.no-key", m.SHA256.String(), m.Brief.Label,
+				"The private key of %s is not among the keys here.", m.Brief.Label)
 			f.Evidence.Certificate = &m.SHA256
 			out = append(out, p.of(m, f))
 		}
@@ -190,9 +195,11 @@ func pairOldSet(p *pairs) []located {
 			if m.SHA256 != old.SHA256 || p.behind[m.File()] {
 				continue
 			}
-			f := found("pair.old-set", old.SHA256.String(), old.Brief.Label, "The certificate of %s in %s was superseded on %s by the one in %s.",
+			f := found("pair.old-set", old.SHA256.String(), old.Brief.Label,
+				"The certificate of %s in %s was superseded on %s by the one in %s.",
 				old.Brief.Label, called(m), next.Certificate.NotBefore.UTC().Format("2006-01-02"), next.Paths[0])
-			f.Evidence.Certificate, f.Evidence.NotBefore, f.Evidence.NotAfter = &old.SHA256, &old.NotBefore, &old.NotAfter
+			f.Evidence.Certificate, f.Evidence.NotBefore, f.Evidence.NotAfter = &old.SHA256, &old.NotBefore,
+				&old.NotAfter
 			f.Evidence.Paths = slices.Concat(first(next.Paths), first(step.Keys))
 			out = append(out, p.of(m, f))
 		}
@@ -210,7 +217,8 @@ func pairKeyReused(p *pairs) []located {
 			return
 		}
 		c := next.Certificate
-		f := found("pair.key-reused", c.SHA256.String(), c.Brief.Label, "The certificate of %s has the same key as the one before it, in %s.",
+		f := found("pair.key-reused", c.SHA256.String(), c.Brief.Label,
+			"The certificate of %s has the same key as the one before it, in %s.",
 			c.Brief.Label, firstFew(step.Paths))
 		f.Evidence.Certificate = &c.SHA256
 		out = append(out, p.of(c, f))

@@ -42,17 +42,20 @@ func (m *materials) spki(name string) []byte {
 
 // cert is a certificate for the name over the key, issued so many days ago.
 func (m *materials) cert(name, key string, days int) facts.Item {
-	der, err := forge.Issue(m.root, nil, forge.Template{Name: name, Names: []string{name}, SPKI: m.spki(key), From: now.AddDate(0, 0, -days), Until: now.AddDate(0, 0, 199-days)})
+	der, err := forge.Issue(m.root, nil, forge.Template{Name: name, Names: []string{name}, SPKI: m.spki(key),
+		From: now.AddDate(0, 0, -days), Until: now.AddDate(0, 0, 199-days)})
 	require.NoError(m.t, err)
 	return facts.Item{Kind: facts.Certificate, DER: der}
 }
 
 func (m *materials) key(name string) facts.Item {
-	return facts.Item{Kind: facts.PrivateKey, Key: &facts.Key{SPKI: m.spki(name), Type: "EC P-256", Structure: "PKCS#8"}}
+	return facts.Item{Kind: facts.PrivateKey, Key: &facts.Key{SPKI: m.spki(name), Type: "EC P-256",
+		Structure: "PKCS#8"}}
 }
 
 func (m *materials) request(name, key string) facts.Item {
-	der, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{DNSNames: []string{name}}, m.signer(key))
+	der, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{DNSNames: []string{name}},
+		m.signer(key))
 	require.NoError(m.t, err)
 	return facts.Item{Kind: facts.Request, DER: der}
 }
@@ -75,7 +78,8 @@ func accessible(f facts.File, a facts.Access) facts.File {
 
 func TestPairs(t *testing.T) {
 	m := newMaterials(t)
-	locked := facts.Item{Kind: facts.PrivateKey, Key: &facts.Key{Structure: "PKCS#8", Encrypted: true, Locked: facts.NoPassword}}
+	locked := facts.Item{Kind: facts.PrivateKey, Key: &facts.Key{Structure: "PKCS#8", Encrypted: true,
+		Locked: facts.NoPassword}}
 	rsaKey, err := rsa.GenerateKey(rand.Reader, 2048)
 	require.NoError(t, err)
 	m.keys["rsa"] = rsaKey
@@ -85,34 +89,61 @@ func TestPairs(t *testing.T) {
 		files []facts.File
 		want  found // by path; files without findings are left out
 	}{
-		{"a tidy set", []facts.File{at("/a/tides.key", m.key("a")), at("/a/tides.crt", m.cert("tides", "a", 20)), at("/a/tides.csr", m.request("tides", "a"))}, found{}},
-		{"same name, other key", []facts.File{at("/a/tides.key", m.key("b")), at("/a/tides.crt", m.cert("tides", "a", 20))},
+		{"a tidy set", []facts.File{at("/a/tides.key", m.key("a")), at("/a/tides.crt", m.cert("tides", "a", 20)),
+			at("/a/tides.csr", m.request("tides", "a"))}, found{}},
+		{"same name, other key", []facts.File{at("/a/tides.key", m.key("b")),
+			at("/a/tides.crt", m.cert("tides", "a", 20))},
 			found{"/a/tides.key": {"pair.key-mismatch fault tides.crt"}}},
-		{"words for the role do not count", []facts.File{at("/a/tides-privkey.pem", m.key("b")), at("/a/tides-fullchain.pem", m.cert("tides", "a", 20))},
+		{"words for the role do not count", []facts.File{at("/a/tides-privkey.pem", m.key("b")),
+			at("/a/tides-fullchain.pem", m.cert("tides", "a", 20))},
 			found{"/a/tides-privkey.pem": {"pair.key-mismatch fault tides-fullchain.pem"}}},
-		{"a nameless key beside the only certificate", []facts.File{at("/a/server.key", m.key("b")), at("/a/tides.crt", m.cert("tides", "a", 20))},
+		{"a nameless key beside the only certificate", []facts.File{at("/a/server.key", m.key("b")),
+			at("/a/tides.crt", m.cert("tides", "a", 20))},
 			found{"/a/server.key": {"pair.key-mismatch fault tides.crt"}}},
-		{"other names are other sets", []facts.File{at("/a/pilots.key", m.key("b")), at("/a/tides.crt", m.cert("tides", "a", 20))},
+		{"other names are other sets", []facts.File{at("/a/pilots.key", m.key("b")),
+			at("/a/tides.crt", m.cert("tides", "a", 20))},
 			found{"/a/pilots.key": {"pair.no-certificate note"}, "/a/tides.crt": {"pair.no-key note"}}},
-		{"the key lies elsewhere", []facts.File{at("/a/tides.crt", m.cert("tides", "a", 20)), at("/b/any.key", m.key("a"))}, found{}},
+		{"the key lies elsewhere", []facts.File{at("/a/tides.crt", m.cert("tides", "a", 20)),
+			at("/b/any.key", m.key("a"))}, found{}},
 		{"no key is missed where no keys lie", []facts.File{at("/a/tides.crt", m.cert("tides", "a", 20))}, found{}},
-		{"the locked key may be the one", []facts.File{at("/a/tides.crt", m.cert("tides", "a", 20)), at("/a/x.key", locked)}, found{"/a/x.key": {"file.locked note file"}}},
-		{"authorities have their keys elsewhere", []facts.File{at("/a/root.crt", facts.Item{Kind: facts.Certificate, DER: m.root.DER}), at("/a/tides.key", m.key("a")), at("/a/tides.crt", m.cert("tides", "a", 20))}, found{}},
-		{"a request with its key waits", []facts.File{at("/a/tides.key", m.key("a")), at("/a/tides.csr", m.request("tides", "a"))}, found{"/a/tides.csr": {"pair.request-waiting note"}}},
-		{"a request alone waits too", []facts.File{at("/a/tides.csr", m.request("tides", "a"))}, found{"/a/tides.csr": {"pair.request-waiting note"}}},
-		{"last year's set, in both of its files", []facts.File{at("/a/old.key", m.key("a")), at("/a/old.crt", m.cert("tides", "a", 120)), at("/a/new.key", m.key("b")), at("/a/new.crt", m.cert("tides", "b", 5))},
+		{"the locked key may be the one", []facts.File{at("/a/tides.crt", m.cert("tides", "a", 20)),
+			at("/a/x.key", locked)}, found{"/a/x.key": {"file.locked note file"}}},
+		{"authorities have their keys elsewhere", []facts.File{at("/a/root.crt",
+			facts.Item{Kind: facts.Certificate, DER: m.root.DER}), at("/a/tides.key", m.key("a")),
+			at("/a/tides.crt", m.cert("tides", "a", 20))}, found{}},
+		{"a request with its key waits", []facts.File{at("/a/tides.key", m.key("a")),
+			at("/a/tides.csr", m.request("tides", "a"))}, found{"/a/tides.csr": {"pair.request-waiting note"}}},
+		{"a request alone waits too", []facts.File{at("/a/tides.csr", m.request("tides", "a"))},
+			found{"/a/tides.csr": {"pair.request-waiting note"}}},
+		{"last year's set, in both of its files", []facts.File{at("/a/old.key", m.key("a")),
+			at("/a/old.crt", m.cert("tides", "a", 120)), at("/a/new.key", m.key("b")),
+			at("/a/new.crt", m.cert("tides", "b", 5))},
 			found{"/a/old.crt": {"pair.old-set note"}}},
-		{"a new certificate on the old key", []facts.File{at("/a/tides.key", m.key("a")), at("/a/1.crt", m.cert("tides", "a", 120)), at("/a/2.crt", m.cert("tides", "a", 5))},
+		{"a new certificate on the old key", []facts.File{at("/a/tides.key", m.key("a")),
+			at("/a/1.crt", m.cert("tides", "a", 120)), at("/a/2.crt", m.cert("tides", "a", 5))},
 			found{"/a/1.crt": {"pair.old-set note"}, "/a/2.crt": {"pair.key-reused note"}}},
-		{"one that is not yet in force supersedes nothing", []facts.File{at("/a/old.crt", m.cert("tides", "a", 120)), at("/a/new.crt", m.cert("tides", "b", -5))}, found{}},
-		{"two kinds of key stand side by side", []facts.File{at("/a/ec.crt", m.cert("tides", "a", 120)), at("/a/rsa.crt", m.cert("tides", "rsa", 5))}, found{}},
-		{"copies behind closed doors", []facts.File{at("/a/tides.key", m.key("a")), at("/b/tides.key", m.key("a")), at("/a/tides.crt", m.cert("tides", "a", 20))}, found{"/a/tides.key": {"pair.duplicate note"}}},
-		{"a copy where everyone sees it", []facts.File{at("/a/tides.key", m.key("a")), accessible(at("/b/tides.key", m.key("a")), facts.Access{Mode: 0o600, Listed: true, Inode: 2}), at("/a/tides.crt", m.cert("tides", "a", 20))},
+		{"one that is not yet in force supersedes nothing",
+			[]facts.File{at("/a/old.crt", m.cert("tides", "a", 120)), at("/a/new.crt", m.cert("tides", "b", -5))},
+			found{}},
+		{"two kinds of key stand side by side", []facts.File{at("/a/ec.crt", m.cert("tides", "a", 120)),
+			at("/a/rsa.crt", m.cert("tides", "rsa", 5))}, found{}},
+		{"copies behind closed doors", []facts.File{at("/a/tides.key", m.key("a")), at("/b/tides.key", m.key("a")),
+			at("/a/tides.crt", m.cert("tides", "a", 20))}, found{"/a/tides.key": {"pair.duplicate note"}}},
+		{"a copy where everyone sees it", []facts.File{at("/a/tides.key", m.key("a")),
+			accessible(at("/b/tides.key", m.key("a")), facts.Access{Mode: 0o600, Listed: true, Inode: 2}),
+			at("/a/tides.crt", m.cert("tides", "a", 20))},
 			found{"/a/tides.key": {"pair.duplicate risk"}}},
-		{"two paths to one file", []facts.File{accessible(at("/a/tides.key", m.key("a")), facts.Access{Mode: 0o600, Device: 1, Inode: 7}), accessible(at("/b/link.key", m.key("a")), facts.Access{Mode: 0o600, Device: 1, Inode: 7}), at("/a/tides.crt", m.cert("tides", "a", 20))}, found{}},
-		{"the keystore is another one's", []facts.File{at("/a/tides.key", m.key("a")), at("/a/tides.crt", m.cert("tides", "a", 5)), at("/a/tides.p12", inStore(m.key("b"), m.cert("tides", "b", 120))...)},
+		{"two paths to one file", []facts.File{accessible(at("/a/tides.key", m.key("a")),
+			facts.Access{Mode: 0o600, Device: 1, Inode: 7}),
+			accessible(at("/b/link.key", m.key("a")), facts.Access{Mode: 0o600, Device: 1, Inode: 7}),
+			at("/a/tides.crt", m.cert("tides", "a", 20))}, found{}},
+		{"the keystore is another one's", []facts.File{at("/a/tides.key", m.key("a")),
+			at("/a/tides.crt", m.cert("tides", "a", 5)),
+			at("/a/tides.p12", inStore(m.key("b"), m.cert("tides", "b", 120))...)},
 			found{"/a/tides.p12": {"pair.stores-disagree fault tides.key"}}},
-		{"the keystore agrees", []facts.File{at("/a/tides.key", m.key("a")), at("/a/tides.p12", inStore(m.key("a"))...), at("/a/tides.csr", m.request("tides", "a")), at("/a/tides.crt", m.cert("tides", "a", 5))}, found{"/a/tides.key": {"pair.duplicate note"}}},
+		{"the keystore agrees", []facts.File{at("/a/tides.key", m.key("a")), at("/a/tides.p12", inStore(m.key("a"))...),
+			at("/a/tides.csr", m.request("tides", "a")), at("/a/tides.crt", m.cert("tides", "a", 5))},
+			found{"/a/tides.key": {"pair.duplicate note"}}},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
@@ -127,7 +158,8 @@ func TestPairs(t *testing.T) {
 		})
 	}
 	t.Run("a mismatch says where the right ones are", func(t *testing.T) {
-		files := []facts.File{at("/a/tides.key", m.key("b")), at("/a/tides.crt", m.cert("tides", "a", 20)), at("/b/lost.key", m.key("a")), at("/c/pilots.crt", m.cert("pilots", "b", 20))}
+		files := []facts.File{at("/a/tides.key", m.key("b")), at("/a/tides.crt", m.cert("tides", "a", 20)),
+			at("/b/lost.key", m.key("a")), at("/c/pilots.crt", m.cert("pilots", "b", 20))}
 		judgements, _ := judge.Files(files, judge.Context{Policy: m.policy, At: now, Material: true})
 		f := judgements[0].Findings[0]
 		assert.Contains(t, f.Message, "The key of the certificate is in /b/lost.key.")
@@ -137,7 +169,8 @@ func TestPairs(t *testing.T) {
 	t.Run("an old set says which one is newer", func(t *testing.T) {
 		files := []facts.File{at("/a/old.crt", m.cert("tides", "a", 120)), at("/a/new.crt", m.cert("tides", "b", 5))}
 		judgements, _ := judge.Files(files, judge.Context{Policy: m.policy, At: now, Material: true})
-		assert.Contains(t, judgements[0].Findings[0].Message, now.Add(-5*24*time.Hour).Format("2006-01-02")+" by the one in /a/new.crt")
+		assert.Contains(t, judgements[0].Findings[0].Message,
+			now.Add(-5*24*time.Hour).Format("2006-01-02")+" by the one in /a/new.crt")
 	})
 }
 

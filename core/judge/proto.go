@@ -77,7 +77,8 @@ func protoCurrent(a *address) []Finding {
 		if len(accepted) > 0 {
 			what = "only " + joined(accepted)
 		}
-		f = found("proto.none-current", "versions", "protocol versions", "Neither TLS 1.2 nor TLS 1.3 is accepted, %s.", what)
+		f = found("proto.none-current", "versions", "protocol versions", "Neither TLS 1.2 nor TLS 1.3 is accepted, %s.",
+			what)
 	case a.accepts("TLS 1.2") && lacks("TLS 1.3"):
 		f = found("proto.without-tls13", "TLS 1.3", "TLS 1.3", "TLS 1.3 is not accepted.")
 	case a.accepts("TLS 1.3") && lacks("TLS 1.2"):
@@ -110,9 +111,12 @@ func protoSettings(a *address) []Finding {
 			out = append(out, found(code, subject, subject, "%s", message))
 		}
 	}
-	note(s.NotOffered != "", "proto.answer-not-offered", "hello", fmt.Sprintf("The endpoint chose %s, which was not offered.", s.NotOffered))
-	note(s.Compression == facts.Yes, "proto.compression", "compression", "TLS compression is accepted, which lets attackers guess encrypted data.")
-	note(s.RenegotiationInfo == facts.No, "proto.no-renegotiation-info", "renegotiation", "Secure renegotiation is not supported.")
+	note(s.NotOffered != "", "proto.answer-not-offered", "hello",
+		fmt.Sprintf("The endpoint chose %s, which was not offered.", s.NotOffered))
+	note(s.Compression == facts.Yes, "proto.compression", "compression",
+		"TLS compression is accepted, which lets attackers guess encrypted data.")
+	note(s.RenegotiationInfo == facts.No, "proto.no-renegotiation-info", "renegotiation",
+		"Secure renegotiation is not supported.")
 	note(s.ExtendedMasterSecret == facts.No, "proto.no-extended-master-secret", "extended master secret",
 		"The extended master secret is not supported.")
 	note(s.Heartbeat == facts.Yes, "proto.heartbeat", "heartbeat", "The heartbeat extension is enabled.")

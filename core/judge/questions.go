@@ -66,7 +66,8 @@ func unique(list []Question) []Question {
 
 func (b *bundle) questions(staple []byte) (questions []Question, lacking *pki.Certificate) {
 	path := b.assess().path
-	near := chain.Surroundings{Given: b.pool, Known: b.context.Known, Store: trust.Merge("all", append(slices.Clone(b.context.stores()), b.context.anchors())...)}
+	near := chain.Surroundings{Given: b.pool, Known: b.context.Known,
+		Store: trust.Merge("all", append(slices.Clone(b.context.stores()), b.context.anchors())...)}
 	for i, c := range path.Certificates[:len(path.Certificates)-1] {
 		q := Question{Certificate: c, Issuer: path.Certificates[i+1], Near: near}
 		if i == 0 {

@@ -35,7 +35,8 @@ func reachOutcome(v *visited) []Finding {
 		case known:
 			f = found(code[0], target, target, code[1], detail)
 		case v.answered:
-			f = found("reach.address-refused", address, address, "%s does not answer, while other addresses do: %s.", address, detail)
+			f = found("reach.address-refused", address, address, "%s does not answer, while other addresses do: %s.",
+				address, detail)
 		default:
 			f = found(silentCodes[o.Outcome], target, target, "%s.", words.Capital(detail))
 		}
@@ -53,13 +54,15 @@ func reachBadMessage(a *address) []Finding {
 	notOffered := a.seen.Settings != nil && a.seen.Settings.NotOffered != "" // that has a code of its own
 	for _, v := range a.seen.Versions {
 		if v.Answer == facts.Garbled && !notOffered {
-			out = append(out, found("reach.bad-message", v.Name, v.Name, "The answer to an offer of %s cannot be used: %s.", v.Name, words.Of(v.Detail)))
+			out = append(out, found("reach.bad-message", v.Name, v.Name,
+				"The answer to an offer of %s cannot be used: %s.", v.Name, words.Of(v.Detail)))
 		}
 	}
 	for i, err := range a.unreadable {
 		if err != nil {
 			which := fmt.Sprintf("certificate %d", i+1)
-			out = append(out, found("reach.bad-message", which, which, "Certificate %d of the chain cannot be decoded: %v.", i+1, err))
+			out = append(out, found("reach.bad-message", which, which,
+				"Certificate %d of the chain cannot be decoded: %v.", i+1, err))
 		}
 	}
 	return out
@@ -70,5 +73,6 @@ func reachTooSlow(a *address) []Finding {
 	if !a.seen.Cut.Given() {
 		return nil
 	}
-	return []Finding{found("reach.too-slow", a.target, a.target, "The visit was ended before everything was asked: %s.", words.Of(a.seen.Cut))}
+	return []Finding{found("reach.too-slow", a.target, a.target, "The visit was ended before everything was asked: %s.",
+		words.Of(a.seen.Cut))}
 }

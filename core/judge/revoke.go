@@ -40,7 +40,8 @@ func revokeState(b *bundle) []Finding {
 		}
 		if !answered && !publishes(c) && !exempt(c) {
 			out = append(out, aboutCertificate("revoke.none-published", c,
-				"%s names neither a CRL nor an OCSP responder, so nobody can find out whether it was revoked.", c.Label()))
+				"%s names neither a CRL nor an OCSP responder, so nobody can find out whether it was revoked.",
+				c.Label()))
 		}
 	}
 	return out
@@ -55,12 +56,16 @@ func revocationOf(c *pki.Certificate, r facts.Revocation, moment time.Time) []Fi
 		f.Evidence.Places = r.Places
 		return []Finding{f}
 	case r.Status == facts.RevocationBadAnswer:
-		f = aboutCertificate("revoke.bad-answer", c, "%s for %s is unusable: %s.", source, c.Label(), words.Of(r.Detail))
+		f = aboutCertificate("revoke.bad-answer", c, "%s for %s is unusable: %s.", source, c.Label(),
+			words.Of(r.Detail))
 	case r.Status == facts.RevocationUnreachable:
-		from := map[facts.RevocationSource]string{facts.FromList: "a CRL", facts.FromResponder: "an OCSP response"}[r.Source]
-		f = aboutCertificate("revoke.unreachable", c, "Could not get %s for %s: %s.", from, c.Label(), words.Of(r.Detail))
+		from := map[facts.RevocationSource]string{facts.FromList: "a CRL",
+			facts.FromResponder: "an OCSP response"}[r.Source]
+		f = aboutCertificate("revoke.unreachable", c, "Could not get %s for %s: %s.", from, c.Label(),
+			words.Of(r.Detail))
 	case stale(r):
-		f = aboutCertificate("revoke.stale", c, "%s for %s is out of date: the next one was due on %s.", source, c.Label(), day(*r.NextUpdate))
+		f = aboutCertificate("revoke.stale", c, "%s for %s is out of date: the next one was due on %s.", source,
+			c.Label(), day(*r.NextUpdate))
 	default:
 		return nil
 	}

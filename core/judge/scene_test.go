@@ -76,7 +76,8 @@ func (s *scene) leaf(issuer *forge.Authority, change func(*forge.Template)) []by
 	key := s.key()
 	spki, err := forge.PublicInfo(key)
 	require.NoError(s.t, err)
-	w := forge.Template{Name: host, Names: []string{host}, SPKI: spki, From: now.AddDate(0, 0, -20), Until: now.AddDate(0, 0, 179).Add(-time.Second)}
+	w := forge.Template{Name: host, Names: []string{host}, SPKI: spki, From: now.AddDate(0, 0, -20),
+		Until: now.AddDate(0, 0, 179).Add(-time.Second)}
 	if change != nil {
 		change(&w)
 	}
@@ -86,7 +87,8 @@ func (s *scene) leaf(issuer *forge.Authority, change func(*forge.Template)) []by
 }
 
 func (s *scene) context() judge.Context {
-	return judge.Context{Policy: s.policy, Trust: []*trust.Store{s.outer}, Anchors: trust.Merge("all", s.outer, s.tryout), At: now}
+	return judge.Context{Policy: s.policy, Trust: []*trust.Store{s.outer},
+		Anchors: trust.Merge("all", s.outer, s.tryout), At: now}
 }
 
 func (s *scene) known(ders ...[]byte) *chain.Pool {
@@ -99,7 +101,8 @@ func (s *scene) known(ders ...[]byte) *chain.Pool {
 
 // served is an observation of an address that accepts the versions.
 func served(versions string, ders ...[]byte) facts.Observation {
-	o := facts.Observation{Address: netip.MustParseAddrPort("192.0.2.7:443"), ServerName: host, At: now, Outcome: facts.Answered, Certificates: ders}
+	o := facts.Observation{Address: netip.MustParseAddrPort("192.0.2.7:443"), ServerName: host, At: now,
+		Outcome: facts.Answered, Certificates: ders}
 	for _, v := range []string{"SSL 3.0", "TLS 1.0", "TLS 1.1", "TLS 1.2", "TLS 1.3"} {
 		answer := facts.Declined
 		if slices.Contains(strings.Split(versions, ","), strings.TrimPrefix(v, "TLS ")) {

@@ -19,12 +19,14 @@ type SharedStep func(done, total int)
 // SharedPrimes looks for prime factors that different RSA keys have in common:
 // of everything in the files and of the certificates that endpoints served.
 // The result is by the keys' Match. The error is the context's.
-func SharedPrimes(ctx context.Context, memory *brief.Memory, files []facts.File, observed []facts.Endpoint, step SharedStep) (map[pki.Fingerprint]*big.Int, error) {
+func SharedPrimes(ctx context.Context, memory *brief.Memory, files []facts.File, observed []facts.Endpoint,
+	step SharedStep) (map[pki.Fingerprint]*big.Int, error) {
 	var moduli []*big.Int
 	var matches []pki.Fingerprint
 	seen := map[pki.Fingerprint]bool{}
 	add := func(k pki.PublicKey) {
-		if k.N == nil || k.N.Sign() <= 0 || k.N.BitLen() > maxSharedBits { // a hostile modulus of megabytes would take hours
+		// a hostile modulus of megabytes would take hours
+		if k.N == nil || k.N.Sign() <= 0 || k.N.BitLen() > maxSharedBits {
 			return
 		}
 		if match := k.Match(); !seen[match] {

@@ -56,8 +56,10 @@ var settingRules = []struct {
 	should facts.Answer
 	code   string
 }{
-	{"renegotiation_info", func(s *facts.Settings) facts.Answer { return s.RenegotiationInfo }, facts.Yes, "proto.no-renegotiation-info"},
-	{"extended_master_secret", func(s *facts.Settings) facts.Answer { return s.ExtendedMasterSecret }, facts.Yes, "proto.no-extended-master-secret"},
+	{"renegotiation_info", func(s *facts.Settings) facts.Answer { return s.RenegotiationInfo }, facts.Yes,
+		"proto.no-renegotiation-info"},
+	{"extended_master_secret", func(s *facts.Settings) facts.Answer { return s.ExtendedMasterSecret }, facts.Yes,
+		"proto.no-extended-master-secret"},
 	{"encrypt_then_mac", func(s *facts.Settings) facts.Answer { return s.EncryptThenMAC }, "", ""},
 	{"compression", func(s *facts.Settings) facts.Answer { return s.Compression }, facts.No, "proto.compression"},
 	{"fallback_signal", func(s *facts.Settings) facts.Answer { return s.FallbackSignal }, "", ""},
@@ -65,14 +67,17 @@ var settingRules = []struct {
 	{"resumption", func(s *facts.Settings) facts.Answer { return s.Resumption }, "", ""},
 	{"heartbeat", func(s *facts.Settings) facts.Answer { return s.Heartbeat }, facts.No, "proto.heartbeat"},
 	{"downgrade_marker", func(s *facts.Settings) facts.Answer { return s.DowngradeMarker }, "", ""},
-	{"tolerates_unknown", func(s *facts.Settings) facts.Answer { return s.ToleratesUnknown }, facts.Yes, "proto.intolerant"},
-	{"tolerates_large", func(s *facts.Settings) facts.Answer { return s.ToleratesLarge }, facts.Yes, "proto.intolerant"},
+	{"tolerates_unknown", func(s *facts.Settings) facts.Answer { return s.ToleratesUnknown }, facts.Yes,
+		"proto.intolerant"},
+	{"tolerates_large", func(s *facts.Settings) facts.Answer { return s.ToleratesLarge }, facts.Yes,
+		"proto.intolerant"},
 }
 
 // shownOf puts what an address showed beside what the policy wants.
 func shownOf(a *address) Shown {
 	p := &a.context.Policy
-	s := Shown{Address: a.seen.Address.String(), Versions: []ShownVersion{}, Suites: []ShownSuite{}, Settings: []ShownSetting{}}
+	s := Shown{Address: a.seen.Address.String(), Versions: []ShownVersion{}, Suites: []ShownSuite{},
+		Settings: []ShownSetting{}}
 	for _, v := range slices.Backward(tlswire.Versions) {
 		name := v.String()
 		row := ShownVersion{Name: name, Answer: facts.NotShown, Should: shouldVersion(p.Protocols, name)}

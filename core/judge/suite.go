@@ -88,8 +88,10 @@ func suiteWeak(a *address) []Finding {
 		f := found(code, "suites", "cipher suites", w[1], someOf(list))
 		f.Severity, f.Evidence.Observations = severities[code], list
 		if code == "suite.weak-cipher" && !weakByItself {
-			f.Message, f.Edits = fmt.Sprintf("Cipher suites that the policy does not allow are accepted: %s.", someOf(list)), noEdits
-			f.Remedy = "Remove them from the cipher list (nginx ssl_ciphers, Apache SSLCipherSuite, HAProxy ssl-default-bind-ciphers," +
+			f.Message, f.Edits = fmt.Sprintf("Cipher suites that the policy does not allow are accepted: %s.",
+				someOf(list)), noEdits
+			f.Remedy = "Remove them from the cipher list (nginx ssl_ciphers, Apache SSLCipherSuite, HAProxy " +
+				"ssl-default-bind-ciphers," +
 				" Postfix smtpd_tls_exclude_ciphers, Dovecot ssl_cipher_list), and reload the server."
 		}
 		out = append(out, f)
@@ -122,7 +124,8 @@ func suiteForwardSecrecy(a *address) []Finding {
 	if len(without) == 0 {
 		return nil
 	}
-	f := found("suite.no-forward-secrecy", "suites", "cipher suites", "No accepted cipher suite has forward secrecy: %s.", someOf(without))
+	f := found("suite.no-forward-secrecy", "suites", "cipher suites",
+		"No accepted cipher suite has forward secrecy: %s.", someOf(without))
 	if with {
 		f.Message = fmt.Sprintf("Some accepted cipher suites do not have forward secrecy: %s.", someOf(without))
 		f.Severity = Note
@@ -151,7 +154,8 @@ func suiteOrder(a *address) []Finding {
 		case firstWeak < 0 || lastGood < 0:
 		case v.Order == facts.ClientOrder:
 			out = append(out, found("suite.client-decides", v.Name, v.Name,
-				"In %s the client's order counts, and weak cipher suites are accepted: %s.", v.Name, v.Suites[firstWeak]))
+				"In %s the client's order counts, and weak cipher suites are accepted: %s.", v.Name,
+				v.Suites[firstWeak]))
 		case v.Order != "" && firstWeak < lastGood:
 			out = append(out, found("suite.weak-first", v.Name, v.Name,
 				"In %s the weak cipher suite %s is preferred to better ones.", v.Name, v.Suites[firstWeak]))

@@ -36,7 +36,8 @@ func (c check) scope() Scope {
 
 // checks is the table of all rules. The rule of a code is in the file of its area.
 var checks = []check{
-	{codes: []string{"reach.refused", "reach.timeout", "reach.reset", "reach.address-refused", "reach.not-tls", "reach.bad-message", "reach.too-slow",
+	{codes: []string{"reach.refused", "reach.timeout", "reach.reset", "reach.address-refused", "reach.not-tls",
+		"reach.bad-message", "reach.too-slow",
 		"reach.too-much", "reach.dialogue-refused", "reach.plaintext-after-upgrade"}, endpoint: reachOutcome},
 	{codes: []string{"reach.bad-message"}, endpoint: each(reachBadMessage)},
 	{codes: []string{"reach.too-slow"}, endpoint: each(reachTooSlow)},
@@ -44,7 +45,8 @@ var checks = []check{
 
 	{codes: []string{"proto.obsolete"}, endpoint: each(protoObsolete)},
 	{codes: []string{"proto.none-current", "proto.without-tls12", "proto.without-tls13"}, endpoint: each(protoCurrent)},
-	{codes: []string{"proto.answer-not-offered", "proto.compression", "proto.no-renegotiation-info", "proto.no-extended-master-secret",
+	{codes: []string{"proto.answer-not-offered", "proto.compression", "proto.no-renegotiation-info",
+		"proto.no-extended-master-secret",
 		"proto.heartbeat", "proto.intolerant"}, endpoint: each(protoSettings)},
 	{codes: []string{"suite.null", "suite.anonymous", "suite.export", "suite.weak-cipher"}, endpoint: each(suiteWeak)},
 	{codes: []string{"suite.no-forward-secrecy"}, endpoint: each(suiteForwardSecrecy)},
@@ -56,7 +58,8 @@ var checks = []check{
 	{codes: []string{"deploy.addresses-differ"}, endpoint: deployAddressesDiffer},
 
 	{codes: []string{"chain.incomplete"}, chain: chainIncomplete},
-	{codes: []string{"chain.bad-signature", "chain.not-an-authority", "chain.path-length", "chain.unknown-critical"}, chain: chainPathFailures},
+	{codes: []string{"chain.bad-signature", "chain.not-an-authority", "chain.path-length", "chain.unknown-critical"},
+		chain: chainPathFailures},
 	{codes: []string{"chain.gave-up"}, chain: chainGaveUp},
 	{codes: []string{"chain.wrong-sibling"}, chain: chainWrongSibling},
 	{codes: []string{"chain.wrong-order"}, chain: chainWrongOrder},
@@ -75,15 +78,18 @@ var checks = []check{
 	{codes: []string{"time.too-long"}, chain: timeTooLong},
 	{codes: []string{"algo.unverifiable"}, chain: algoUnverifiable},
 	{codes: []string{"algo.weak-signature"}, chain: algoWeakSignature},
-	{codes: []string{"revoke.revoked", "revoke.bad-answer", "revoke.unreachable", "revoke.stale", "revoke.none-published"}, chain: revokeState},
+	{codes: []string{"revoke.revoked", "revoke.bad-answer", "revoke.unreachable", "revoke.stale",
+		"revoke.none-published"}, chain: revokeState},
 	{codes: []string{"key.too-short", "key.weak", "key.unusual", "key.shared-prime"}, chain: keysOfPath},
 	{codes: []string{"file.malformed-certificate"}, chain: fileMalformedServed},
 	{codes: []string{"pair.possession-failed"}, chain: pairPossessionFailed},
 	{codes: []string{"dns.tlsa-mismatch"}, chain: dnsTLSAMismatch},
 	{codes: []string{"dns.caa-forbids"}, chain: dnsCAAForbids},
 
-	{codes: []string{"file.byte-order-mark", "file.utf-16", "file.run-together", "file.white-space", "file.line-length", "file.wrong-label",
-		"file.typographic-dashes", "file.entities", "file.double-base64", "file.repeated", "file.key-among-certificates", "file.too-large"}, file: fileForm},
+	{codes: []string{"file.byte-order-mark", "file.utf-16", "file.run-together", "file.white-space", "file.line-length",
+		"file.wrong-label",
+		"file.typographic-dashes", "file.entities", "file.double-base64", "file.repeated",
+		"file.key-among-certificates", "file.too-large"}, file: fileForm},
 	{codes: []string{"file.damaged"}, file: fileDamaged},
 	{codes: []string{"file.locked", "file.too-large"}, file: fileLocked},
 	{codes: []string{"file.malformed-certificate"}, file: fileMalformed},

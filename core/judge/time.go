@@ -17,14 +17,17 @@ func timeState(b *bundle) []Finding {
 		left := lifetime.Left(c, moment)
 		switch state := lifetime.StateAt(c, moment, b.context.Policy.Time.Windows()); {
 		case state == lifetime.Expired:
-			out = append(out, aboutCertificate("time.expired", c, "%s expired on %s, %s ago.", c.Label(), day(c.NotAfter), span(left)))
+			out = append(out, aboutCertificate("time.expired", c, "%s expired on %s, %s ago.", c.Label(),
+				day(c.NotAfter), span(left)))
 		case state == lifetime.NotYetValid:
 			out = append(out, aboutCertificate("time.not-yet-valid", c, "%s is not valid until %s, in %s.",
 				c.Label(), day(c.NotBefore), span(c.NotBefore.Sub(moment))))
 		case state == lifetime.ExpiresSoon && c == b.leaf:
-			out = append(out, aboutCertificate("time.expires-soon", c, "%s expires on %s, in %s.", c.Label(), day(c.NotAfter), span(left)))
+			out = append(out, aboutCertificate("time.expires-soon", c, "%s expires on %s, in %s.", c.Label(),
+				day(c.NotAfter), span(left)))
 		case state == lifetime.RenewalDue && c == b.leaf:
-			out = append(out, aboutCertificate("time.renewal-due", c, "%s has %s left of %s.", c.Label(), span(left), span(lifetime.Span(c))))
+			out = append(out, aboutCertificate("time.renewal-due", c, "%s has %s left of %s.", c.Label(), span(left),
+				span(lifetime.Span(c))))
 		}
 	}
 	return out
@@ -46,5 +49,6 @@ func timeTooLong(b *bundle) []Finding {
 	if days == 0 || lifetime.Span(leaf) <= time.Duration(days)*24*time.Hour {
 		return nil
 	}
-	return []Finding{aboutCertificate("time.too-long", leaf, "%s has a lifetime of %s; %s.", leaf.Label(), span(lifetime.Span(leaf)), rule)}
+	return []Finding{aboutCertificate("time.too-long", leaf, "%s has a lifetime of %s; %s.", leaf.Label(),
+		span(lifetime.Span(leaf)), rule)}
 }

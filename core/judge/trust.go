@@ -18,7 +18,8 @@ func trustNoAnchor(b *bundle) []Finding {
 	leaf, id, top := b.leaf, b.leaf.Fingerprint().String(), end(b)
 	var f Finding
 	if b.context.Verifier.SelfSigned(leaf) {
-		f = found("trust.self-signed", id, leaf.Label(), "%s is self-signed; no client trusts it without being told to.", leaf.Label())
+		f = found("trust.self-signed", id, leaf.Label(),
+			"%s is self-signed; no client trusts it without being told to.", leaf.Label())
 	} else if path, _ := b.search(b.context.rehearsal(), b.context.Known); path.Valid() {
 		f = found("trust.rehearsal-issuer", id, leaf.Label(), "%s was issued below %q, which is for rehearsal only.",
 			leaf.Label(), path.Anchor.Certificate.Label())
@@ -51,7 +52,8 @@ func trustAudienceSplit(b *bundle) []Finding {
 		if path, _ := b.search(store.Earnest(), nil); path.Valid() {
 			continue
 		}
-		f := found("trust.audience-split", store.Name, store.Name, "The audience %q has no valid path for %s, issued by %q, while %q accepts it.",
+		f := found("trust.audience-split", store.Name, store.Name,
+			"The audience %q has no valid path for %s, issued by %q, while %q accepts it.",
 			store.Name, b.leaf.Label(), b.leaf.Issuer.Label(), b.assessed.store)
 		f.Evidence = Evidence{Certificate: fingerprint(b.leaf), Issuer: b.leaf.Issuer.String(), Store: store.Name}
 		out = append(out, f)
@@ -68,7 +70,8 @@ func trustAnchorExpired(b *bundle) []Finding {
 	}
 	if expired(best) {
 		c := best.Anchor.Certificate
-		return []Finding{aboutCertificate("trust.anchor-expired", c, "The root %q expired on %s, and no other path is valid.", c.Label(), day(c.NotAfter))}
+		return []Finding{aboutCertificate("trust.anchor-expired", c,
+			"The root %q expired on %s, and no other path is valid.", c.Label(), day(c.NotAfter))}
 	}
 	if !best.Valid() || best.OutOfDate > 0 {
 		return nil

@@ -53,7 +53,8 @@ func visit(e *facts.Endpoint, context *Context) *visited {
 		if o.Outcome != facts.Answered {
 			continue
 		}
-		a := &address{context: context, target: e.Endpoint, host: v.host, seen: o, versions: map[string]facts.Acceptance{}}
+		a := &address{context: context, target: e.Endpoint, host: v.host, seen: o,
+			versions: map[string]facts.Acceptance{}}
 		for _, version := range o.Versions {
 			a.versions[version.Name] = version.Answer
 		}
@@ -66,7 +67,8 @@ func visit(e *facts.Endpoint, context *Context) *visited {
 // answers reports whether an outcome is an answer, if only a bad one.
 func answers(o facts.Outcome) bool {
 	switch o {
-	case facts.Answered, facts.NotTLS, facts.BadMessage, facts.TooSlow, facts.TooMuch, facts.DialogueRefused, facts.Early:
+	case facts.Answered, facts.NotTLS, facts.BadMessage, facts.TooSlow, facts.TooMuch, facts.DialogueRefused,
+		facts.Early:
 		return true
 	}
 	return false
@@ -85,8 +87,9 @@ func (a *address) read(e *facts.Endpoint, names []naming.Reference) {
 	if len(given) == 0 {
 		return
 	}
-	a.bundle = &bundle{context: a.context, host: a.host, asked: e.RevocationAsked, before13: a.acceptsBefore13(), possession: a.seen.Possession,
-		records: e.DNS, given: given, pool: chain.NewPool(given), leaf: given[chain.ServedLeaf(given)], names: names}
+	a.bundle = &bundle{context: a.context, host: a.host, asked: e.RevocationAsked, before13: a.acceptsBefore13(),
+		possession: a.seen.Possession,
+		records:    e.DNS, given: given, pool: chain.NewPool(given), leaf: given[chain.ServedLeaf(given)], names: names}
 }
 
 func (a *address) accepts(version string) bool { return a.versions[version] == facts.Accepted }

@@ -18,8 +18,13 @@ import (
 func TestWire(t *testing.T) {
 	s := newScene(t)
 	chain := [][]byte{s.leaf(s.lower, nil), s.lower.DER, s.upper.DER}
-	other := s.leaf(s.lower, func(w *forge.Template) { w.Name, w.Names = "mall.tarnholm.example", []string{"mall.tarnholm.example"} })
-	const gcm, cbc, rsa, des3, rc4, des = "TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256", "TLS_ECDHE_ECDSA_WITH_AES_128_CBC_SHA", "TLS_RSA_WITH_AES_128_GCM_SHA256", "TLS_ECDHE_RSA_WITH_3DES_EDE_CBC_SHA", "TLS_RSA_WITH_RC4_128_SHA", "TLS_DHE_RSA_WITH_DES_CBC_SHA"
+	other := s.leaf(s.lower, func(w *forge.Template) {
+		w.Name, w.Names = "mall.tarnholm.example",
+			[]string{"mall.tarnholm.example"}
+	})
+	const gcm, cbc, rsa, des3, rc4, des = "TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256",
+		"TLS_ECDHE_ECDSA_WITH_AES_128_CBC_SHA", "TLS_RSA_WITH_AES_128_GCM_SHA256",
+		"TLS_ECDHE_RSA_WITH_3DES_EDE_CBC_SHA", "TLS_RSA_WITH_RC4_128_SHA", "TLS_DHE_RSA_WITH_DES_CBC_SHA"
 	suites := func(order facts.Order, names ...string) func(*facts.Observation) {
 		return func(o *facts.Observation) {
 			for i := range o.Versions {
@@ -31,7 +36,8 @@ func TestWire(t *testing.T) {
 	}
 	settings := func(change func(*facts.Settings)) func(*facts.Observation) {
 		return func(o *facts.Observation) {
-			o.Settings = &facts.Settings{RenegotiationInfo: facts.Yes, ExtendedMasterSecret: facts.Yes, Heartbeat: facts.No, Compression: facts.No, ToleratesUnknown: facts.Yes, ToleratesLarge: facts.Unknown}
+			o.Settings = &facts.Settings{RenegotiationInfo: facts.Yes, ExtendedMasterSecret: facts.Yes,
+				Heartbeat: facts.No, Compression: facts.No, ToleratesUnknown: facts.Yes, ToleratesLarge: facts.Unknown}
 			change(o.Settings)
 		}
 	}
@@ -43,30 +49,54 @@ func TestWire(t *testing.T) {
 		want   []string
 	}{
 		{"good suites", suites(facts.ServerOrder, gcm, cbc), []string{}},
-		{"3DES last, in the server's order", suites(facts.ServerOrder, gcm, des3), []string{"suite.weak-cipher risk suites"}},
-		{"3DES first", suites(facts.ServerOrder, des3, gcm), []string{"suite.weak-cipher risk suites", "suite.weak-first risk TLS 1.2"}},
-		{"3DES, and the client decides", suites(facts.ClientOrder, gcm, des3), []string{"suite.client-decides risk TLS 1.2", "suite.weak-cipher risk suites"}},
+		{"3DES last, in the server's order", suites(facts.ServerOrder, gcm, des3),
+			[]string{"suite.weak-cipher risk suites"}},
+		{"3DES first", suites(facts.ServerOrder, des3, gcm),
+			[]string{"suite.weak-cipher risk suites", "suite.weak-first risk TLS 1.2"}},
+		{"3DES, and the client decides", suites(facts.ClientOrder, gcm, des3),
+			[]string{"suite.client-decides risk TLS 1.2", "suite.weak-cipher risk suites"}},
 		{"the client decides among good ones", suites(facts.ClientOrder, gcm, cbc), []string{}},
-		{"RC4 without forward secrecy", suites(facts.ServerOrder, gcm, rc4), []string{"suite.weak-cipher risk suites", "suite.no-forward-secrecy note suites"}},
+		{"RC4 without forward secrecy", suites(facts.ServerOrder, gcm, rc4),
+			[]string{"suite.weak-cipher risk suites", "suite.no-forward-secrecy note suites"}},
 		{"single DES", suites(facts.ServerOrder, gcm, des), []string{"suite.weak-cipher fault suites"}},
 		{"no forward secrecy at all", suites("", rsa), []string{"suite.no-forward-secrecy risk suites"}},
-		{"null, anonymous and export are told once each", suites(facts.ServerOrder, gcm, "TLS_RSA_WITH_NULL_SHA", "TLS_DH_anon_WITH_RC4_128_MD5", "TLS_RSA_EXPORT_WITH_DES40_CBC_SHA"),
+		{"null, anonymous and export are told once each",
+			suites(facts.ServerOrder, gcm, "TLS_RSA_WITH_NULL_SHA", "TLS_DH_anon_WITH_RC4_128_MD5",
+				"TLS_RSA_EXPORT_WITH_DES40_CBC_SHA"),
 			[]string{"suite.anonymous fault suites", "suite.export fault suites", "suite.null fault suites"}},
-		{"suites that are not known are passed over", suites(facts.ServerOrder, gcm, "suite 0xfafa", "SSL2_RC4_128_WITH_MD5"), []string{}},
+		{"suites that are not known are passed over", suites(facts.ServerOrder, gcm, "suite 0xfafa",
+			"SSL2_RC4_128_WITH_MD5"), []string{}},
 
-		{"a prime of 1024 bits", groups(facts.Groups{FiniteField: &facts.FiniteField{Bits: 1024}}), []string{"group.weak-parameters risk finite field"}},
-		{"a prime of 1023 bits", groups(facts.Groups{FiniteField: &facts.FiniteField{Bits: 1023}}), []string{"group.weak-parameters fault finite field"}},
-		{"a prime of 2048 bits", groups(facts.Groups{FiniteField: &facts.FiniteField{Bits: 2048, Name: "ffdhe2048"}}), []string{}},
-		{"no hybrid", groups(facts.Groups{Accepted: []string{"x25519", "secp256r1"}}), []string{"group.no-hybrid note groups"}},
+		{"a prime of 1024 bits", groups(facts.Groups{FiniteField: &facts.FiniteField{Bits: 1024}}),
+			[]string{"group.weak-parameters risk finite field"}},
+		{"a prime of 1023 bits", groups(facts.Groups{FiniteField: &facts.FiniteField{Bits: 1023}}),
+			[]string{"group.weak-parameters fault finite field"}},
+		{"a prime of 2048 bits", groups(facts.Groups{FiniteField: &facts.FiniteField{Bits: 2048, Name: "ffdhe2048"}}),
+			[]string{}},
+		{"no hybrid", groups(facts.Groups{Accepted: []string{"x25519", "secp256r1"}}),
+			[]string{"group.no-hybrid note groups"}},
 		{"a hybrid", groups(facts.Groups{Accepted: []string{"x25519", "X25519MLKEM768"}}), []string{}},
-		{"a lattice alone is no hybrid", groups(facts.Groups{Accepted: []string{"MLKEM768"}}), []string{"group.no-hybrid note groups"}},
+		{"a lattice alone is no hybrid", groups(facts.Groups{Accepted: []string{"MLKEM768"}}),
+			[]string{"group.no-hybrid note groups"}},
 
-		{"compression", settings(func(s *facts.Settings) { s.Compression = facts.Yes }), []string{"proto.compression fault compression"}},
-		{"renegotiation", settings(func(s *facts.Settings) { s.RenegotiationInfo = facts.No }), []string{"proto.no-renegotiation-info risk renegotiation"}},
-		{"what was not shown is not missing", settings(func(s *facts.Settings) { s.RenegotiationInfo, s.ExtendedMasterSecret = facts.Unknown, facts.Unknown }), []string{}},
-		{"master secret and heartbeat", settings(func(s *facts.Settings) { s.ExtendedMasterSecret, s.Heartbeat = facts.No, facts.Yes }), []string{"proto.heartbeat note heartbeat", "proto.no-extended-master-secret note extended master secret"}},
-		{"intolerant in two ways", settings(func(s *facts.Settings) { s.ToleratesUnknown, s.ToleratesLarge = facts.No, facts.No }), []string{"proto.intolerant risk large hellos", "proto.intolerant risk unknown values"}},
-		{"not offered", settings(func(s *facts.Settings) { s.NotOffered = "TLS 1.1" }), []string{"proto.answer-not-offered fault hello"}},
+		{"compression", settings(func(s *facts.Settings) { s.Compression = facts.Yes }),
+			[]string{"proto.compression fault compression"}},
+		{"renegotiation", settings(func(s *facts.Settings) { s.RenegotiationInfo = facts.No }),
+			[]string{"proto.no-renegotiation-info risk renegotiation"}},
+		{"what was not shown is not missing", settings(func(s *facts.Settings) {
+			s.RenegotiationInfo,
+				s.ExtendedMasterSecret = facts.Unknown, facts.Unknown
+		}), []string{}},
+		{"master secret and heartbeat", settings(func(s *facts.Settings) {
+			s.ExtendedMasterSecret,
+				s.Heartbeat = facts.No, facts.Yes
+		}), []string{"proto.heartbeat note heartbeat", "proto.no-extended-master-secret note extended master secret"}},
+		{"intolerant in two ways", settings(func(s *facts.Settings) {
+			s.ToleratesUnknown, s.ToleratesLarge = facts.No,
+				facts.No
+		}), []string{"proto.intolerant risk large hellos", "proto.intolerant risk unknown values"}},
+		{"not offered", settings(func(s *facts.Settings) { s.NotOffered = "TLS 1.1" }),
+			[]string{"proto.answer-not-offered fault hello"}},
 		{"without the key", func(o *facts.Observation) {
 			settings(func(*facts.Settings) {})(o)
 			o.Possession = facts.PossessionFailed
@@ -77,7 +107,8 @@ func TestWire(t *testing.T) {
 		}, []string{}},
 
 		{"another default", func(o *facts.Observation) {
-			o.Others = []facts.Served{{To: "no-name", Certificates: [][]byte{other}}, {To: "foreign-name", Certificates: [][]byte{other}}}
+			o.Others = []facts.Served{{To: "no-name", Certificates: [][]byte{other}},
+				{To: "foreign-name", Certificates: [][]byte{other}}}
 		}, []string{"deploy.default-name-differs note default"}},
 		{"another certificate for the same names", func(o *facts.Observation) {
 			o.Others = []facts.Served{{To: "no-name", Certificates: [][]byte{s.leaf(s.lower, nil)}}}
@@ -92,10 +123,14 @@ func TestWire(t *testing.T) {
 		{"no strict transport", web(facts.HTTP{Status: 200}), []string{"http.no-strict-transport note " + host}},
 		{"strict transport", web(facts.HTTP{Status: 200, StrictTransportSecurity: "max-age=1"}), []string{}},
 		{"no HTTP answered", web(facts.HTTP{}), []string{}},
-		{"plain stays plain", web(facts.HTTP{Plain: &facts.Plain{Status: 200}}), []string{"http.no-redirect note " + host}},
-		{"plain leads elsewhere in plain", web(facts.HTTP{Plain: &facts.Plain{Status: 301, Location: "http://x.example/"}}), []string{"http.no-redirect note " + host}},
-		{"plain leads to HTTPS", web(facts.HTTP{Plain: &facts.Plain{Status: 301, Location: "HTTPS://x.example/"}}), []string{}},
-		{"no plain port", web(facts.HTTP{Plain: &facts.Plain{Failure: facts.Because(facts.NothingAnswers)}}), []string{}},
+		{"plain stays plain", web(facts.HTTP{Plain: &facts.Plain{Status: 200}}),
+			[]string{"http.no-redirect note " + host}},
+		{"plain leads elsewhere in plain", web(facts.HTTP{Plain: &facts.Plain{Status: 301,
+			Location: "http://x.example/"}}), []string{"http.no-redirect note " + host}},
+		{"plain leads to HTTPS", web(facts.HTTP{Plain: &facts.Plain{Status: 301, Location: "HTTPS://x.example/"}}),
+			[]string{}},
+		{"no plain port", web(facts.HTTP{Plain: &facts.Plain{Failure: facts.Because(facts.NothingAnswers)}}),
+			[]string{}},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
@@ -112,10 +147,12 @@ func TestWire(t *testing.T) {
 		one, two := served("1.2,1.3", chain...), served("1.2", append([][]byte{s.leaf(s.lower, nil)}, chain[1:]...)...)
 		two.Address = netip.MustParseAddrPort("192.0.2.8:443")
 		j := judge.Endpoint(observed(one, two), s.context())
-		assert.Equal(t, []string{"deploy.addresses-differ risk certificates", "deploy.addresses-differ risk versions", "proto.without-tls13 note TLS 1.3"}, codes(j))
+		assert.Equal(t, []string{"deploy.addresses-differ risk certificates", "deploy.addresses-differ risk versions",
+			"proto.without-tls13 note TLS 1.3"}, codes(j))
 		// Each address has both kinds of key, and was met with another first.
 		one, two = served("1.2,1.3", chain...), served("1.2,1.3", append([][]byte{other}, chain[1:]...)...)
-		one.Others, two.Others = []facts.Served{{To: "other-key", Certificates: [][]byte{other}}}, []facts.Served{{To: "other-key", Certificates: chain[:1]}}
+		one.Others, two.Others = []facts.Served{{To: "other-key", Certificates: [][]byte{other}}},
+			[]facts.Served{{To: "other-key", Certificates: chain[:1]}}
 		two.Address = netip.MustParseAddrPort("192.0.2.8:443")
 		j = judge.Endpoint(observed(one, two), s.context())
 		assert.False(t, slices.Contains(codes(j), "deploy.addresses-differ risk certificates"))
@@ -142,11 +179,13 @@ func TestPolicySettles(t *testing.T) {
 		context.Policy, context.At = p, at
 		return judge.Endpoint(observed(served("1.0,1.2", s.leaf(s.lower, nil), s.lower.DER, s.upper.DER)), context)
 	}
-	assert.Equal(t, []string{"proto.obsolete risk TLS 1.0", "proto.without-tls13 note TLS 1.3"}, codes(judged(parse(""), now)))
+	assert.Equal(t, []string{"proto.obsolete risk TLS 1.0", "proto.without-tls13 note TLS 1.3"},
+		codes(judged(parse(""), now)))
 	j := judged(parse("severities: {proto.*: fault, proto.without-tls13: \"off\"}\n"), now)
 	assert.Equal(t, []string{"proto.obsolete fault TLS 1.0"}, codes(j))
 	assert.Equal(t, judge.Faulty, j.Verdict)
-	waived := parse("waivers: [{code: proto.obsolete, target: \"" + host + ":443\", reason: the cranes need it, until: 2026-12-31}]\n")
+	waived := parse("waivers: [{code: proto.obsolete, target: \"" + host +
+		":443\", reason: the cranes need it, until: 2026-12-31}]\n")
 	j = judged(waived, now)
 	assert.Equal(t, judge.Sound, j.Verdict)
 	assert.Equal(t, "the cranes need it", j.Findings[0].Waived.Reason)

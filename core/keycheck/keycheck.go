@@ -57,7 +57,8 @@ func Weaknesses(k pki.PublicKey) []Finding {
 		add(ClosePrimes, "its two primes are so close together that Fermat's method finds them at once")
 	}
 	if structured(k.N) {
-		add(Structured, "its modulus carries the fingerprint of a faulty key generator (CVE-2017-15361), and can be factored")
+		add(Structured,
+			"its modulus carries the fingerprint of a faulty key generator (CVE-2017-15361), and can be factored")
 	}
 	return out
 }

@@ -17,7 +17,8 @@ func TestRoot(t *testing.T) {
 			n, err := rand.Int(rand.Reader, limit)
 			require.NoError(t, err)
 			square := new(big.Int).Mul(n, n)
-			for _, x := range []*big.Int{n, square, new(big.Int).Add(square, big.NewInt(1)), new(big.Int).Sub(square, big.NewInt(1))} {
+			for _, x := range []*big.Int{n, square, new(big.Int).Add(square, big.NewInt(1)),
+				new(big.Int).Sub(square, big.NewInt(1))} {
 				if x.Sign() < 0 {
 					continue
 				}

@@ -88,7 +88,8 @@ func ReadJava(data []byte, o Opener) (*Store, error) {
 	}
 	for i := range count {
 		if i >= maxEntries {
-			store.Problems = append(store.Problems, fmt.Sprintf("it has more than %d entries; the rest is not read", maxEntries))
+			store.Problems = append(store.Problems, fmt.Sprintf("it has more than %d entries; the rest is not read",
+				maxEntries))
 			return store, nil
 		}
 		e, ok := readEntry(c, version, o)
@@ -97,7 +98,8 @@ func ReadJava(data []byte, o Opener) (*Store, error) {
 			return store, nil
 		}
 		if !ok {
-			store.Problems = append(store.Problems, fmt.Sprintf("entry %d has an unknown type; it and those after it are not read", i+1))
+			store.Problems = append(store.Problems,
+				fmt.Sprintf("entry %d has an unknown type; it and those after it are not read", i+1))
 			return store, nil
 		}
 		if e.Locked != nil && store.Locked == nil {
@@ -106,7 +108,8 @@ func ReadJava(data []byte, o Opener) (*Store, error) {
 		store.Entries = append(store.Entries, e)
 	}
 	if len(c.rest) != digestSize {
-		store.Problems = append(store.Problems, fmt.Sprintf("%d bytes stand where the integrity value of %d should be", len(c.rest), digestSize))
+		store.Problems = append(store.Problems, fmt.Sprintf("%d bytes stand where the integrity value of %d should be",
+			len(c.rest), digestSize))
 		return store, nil
 	}
 	content := data[:len(data)-digestSize]

@@ -42,7 +42,8 @@ func newPair(t testing.TB, name string) pair {
 	require.NoError(t, err)
 	spki, err := forge.PublicInfo(key)
 	require.NoError(t, err)
-	der, err := forge.Issue(nil, key, forge.Template{Name: name, SPKI: spki, From: time.Unix(1.7e9, 0), Until: time.Unix(1.8e9, 0)})
+	der, err := forge.Issue(nil, key, forge.Template{Name: name, SPKI: spki, From: time.Unix(1.7e9, 0),
+		Until: time.Unix(1.8e9, 0)})
 	require.NoError(t, err)
 	leaf, err := x509.ParseCertificate(der)
 	require.NoError(t, err)
@@ -55,7 +56,8 @@ func with(passwords ...string) keystore.Opener {
 	return keystore.Opener{Passwords: passwords, Budget: &pbe.Budget{}}
 }
 
-// TestEveryKeystoreOfThePathSuiteOpens reads real keystores: old protection, DSA keys, certificates that strict parsers refuse.
+// TestEveryKeystoreOfThePathSuiteOpens reads real keystores: old protection, DSA keys, certificates
+// that strict parsers refuse.
 func TestEveryKeystoreOfThePathSuiteOpens(t *testing.T) {
 	archive, err := zip.OpenReader("testdata/pkits-pkcs12.zip")
 	require.NoError(t, err)
@@ -87,7 +89,8 @@ func TestEveryKeystoreOfThePathSuiteOpens(t *testing.T) {
 					require.NoError(t, err)
 					certificates++
 					if c.PublicKey.Algorithm != pki.KeyDSA { // whose parameters may be inherited
-						assert.True(t, keys[c.PublicKey.Match()] || len(keys) == 0, "key and certificate belong together")
+						assert.True(t, keys[c.PublicKey.Match()] || len(keys) == 0,
+							"key and certificate belong together")
 					}
 				}
 			}
@@ -164,15 +167,20 @@ func TestJava(t *testing.T) {
 	p, q, ca := newPair(t, "tides"), newPair(t, "pilots"), newPair(t, "issuer")
 	jks := java.New()
 	entry := func(p pair) java.PrivateKeyEntry {
-		return java.PrivateKeyEntry{PrivateKey: p.pkcs8, CertificateChain: []java.Certificate{{Type: "X.509", Content: p.leaf.Raw}, {Type: "X.509", Content: ca.leaf.Raw}}}
+		return java.PrivateKeyEntry{PrivateKey: p.pkcs8,
+			CertificateChain: []java.Certificate{{Type: "X.509", Content: p.leaf.Raw},
+				{Type: "X.509", Content: ca.leaf.Raw}}}
 	}
 	require.NoError(t, jks.SetPrivateKeyEntry("tides", entry(p), []byte(ascii)))
 	require.NoError(t, jks.SetPrivateKeyEntry("pilots", entry(q), []byte("other")))
-	require.NoError(t, jks.SetTrustedCertificateEntry("skerry", java.TrustedCertificateEntry{Certificate: java.Certificate{Type: "X.509", Content: ca.leaf.Raw}}))
+	require.NoError(t, jks.SetTrustedCertificateEntry("skerry",
+		java.TrustedCertificateEntry{Certificate: java.Certificate{Type: "X.509", Content: ca.leaf.Raw}}))
 	var out bytes.Buffer
 	require.NoError(t, jks.Store(&out, []byte(ascii)))
-	jceks, err := forge.JCEKS(ascii, forge.JCEKSEntry{Alias: "tides", PKCS8: p.pkcs8, Chain: [][]byte{p.leaf.Raw, ca.leaf.Raw}},
-		forge.JCEKSEntry{Alias: "token", Secret: forge.JavaSecret()}, forge.JCEKSEntry{Alias: "skerry", Chain: [][]byte{ca.leaf.Raw}})
+	jceks, err := forge.JCEKS(ascii, forge.JCEKSEntry{Alias: "tides", PKCS8: p.pkcs8,
+		Chain: [][]byte{p.leaf.Raw, ca.leaf.Raw}},
+		forge.JCEKSEntry{Alias: "token", Secret: forge.JavaSecret()},
+		forge.JCEKSEntry{Alias: "skerry", Chain: [][]byte{ca.leaf.Raw}})
 	require.NoError(t, err)
 	tests := []struct {
 		name    string
@@ -182,11 +190,15 @@ func TestJava(t *testing.T) {
 		checked bool
 		locked  error
 	}{
-		{"JKS", out.Bytes(), with(ascii, "other"), []string{"private key open", "private key open", "trusted certificate"}, true, nil},
-		{"JKS with one of two passwords", out.Bytes(), with(ascii), []string{"private key", "private key open", "trusted certificate"}, true, pbe.ErrPassword},
-		{"JKS without", out.Bytes(), with(), []string{"private key", "private key", "trusted certificate"}, false, keystore.ErrNoPassword},
+		{"JKS", out.Bytes(), with(ascii, "other"), []string{"private key open", "private key open",
+			"trusted certificate"}, true, nil},
+		{"JKS with one of two passwords", out.Bytes(), with(ascii),
+			[]string{"private key", "private key open", "trusted certificate"}, true, pbe.ErrPassword},
+		{"JKS without", out.Bytes(), with(), []string{"private key", "private key", "trusted certificate"}, false,
+			keystore.ErrNoPassword},
 		{"JCEKS", jceks, with(ascii), []string{"private key open", "secret key", "trusted certificate"}, true, nil},
-		{"JCEKS with a wrong one", jceks, with("wrong"), []string{"private key", "secret key", "trusted certificate"}, false, pbe.ErrPassword},
+		{"JCEKS with a wrong one", jceks, with("wrong"), []string{"private key", "secret key", "trusted certificate"},
+			false, pbe.ErrPassword},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
@@ -244,9 +256,11 @@ func TestEncryptedPKCS8(t *testing.T) {
 	pbkdf2 := pkcs8.PBKDF2Opts{SaltSize: 16, IterationCount: 2000, HMACHash: crypto.SHA256}
 	tests := map[string]*pkcs8.Opts{
 		"PBES2, PBKDF2 and AES-256": {Cipher: pkcs8.AES256CBC, KDFOpts: pbkdf2},
-		"PBES2, PBKDF2 and AES-128": {Cipher: pkcs8.AES128CBC, KDFOpts: pkcs8.PBKDF2Opts{SaltSize: 8, IterationCount: 1, HMACHash: crypto.SHA1}},
-		"PBES2, PBKDF2 and 3DES":    {Cipher: pkcs8.TripleDESCBC, KDFOpts: pbkdf2},
-		"PBES2, scrypt and AES-256": {Cipher: pkcs8.AES256CBC, KDFOpts: pkcs8.ScryptOpts{SaltSize: 8, CostParameter: 1 << 10, BlockSize: 8, ParallelizationParameter: 1}},
+		"PBES2, PBKDF2 and AES-128": {Cipher: pkcs8.AES128CBC,
+			KDFOpts: pkcs8.PBKDF2Opts{SaltSize: 8, IterationCount: 1, HMACHash: crypto.SHA1}},
+		"PBES2, PBKDF2 and 3DES": {Cipher: pkcs8.TripleDESCBC, KDFOpts: pbkdf2},
+		"PBES2, scrypt and AES-256": {Cipher: pkcs8.AES256CBC,
+			KDFOpts: pkcs8.ScryptOpts{SaltSize: 8, CostParameter: 1 << 10, BlockSize: 8, ParallelizationParameter: 1}},
 	}
 	for name, o := range tests {
 		t.Run(name, func(t *testing.T) {
@@ -267,7 +281,9 @@ func TestEncryptedPKCS8(t *testing.T) {
 		})
 	}
 	t.Run("too costly", func(t *testing.T) {
-		der, err := pkcs8.MarshalPrivateKey(key, []byte(password), &pkcs8.Opts{Cipher: pkcs8.AES256CBC, KDFOpts: pkcs8.PBKDF2Opts{SaltSize: 16, IterationCount: pbe.MaxRounds + 1, HMACHash: crypto.SHA256}})
+		der, err := pkcs8.MarshalPrivateKey(key, []byte(password),
+			&pkcs8.Opts{Cipher: pkcs8.AES256CBC, KDFOpts: pkcs8.PBKDF2Opts{SaltSize: 16,
+				IterationCount: pbe.MaxRounds + 1, HMACHash: crypto.SHA256}})
 		require.NoError(t, err)
 		_, _, err = with(password).PKCS8(der)
 		assert.ErrorIs(t, err, pbe.ErrTooCostly)
@@ -276,7 +292,8 @@ func TestEncryptedPKCS8(t *testing.T) {
 
 func FuzzKeystores(f *testing.F) {
 	p := newPair(f, "tides")
-	jceks, err := forge.JCEKS(password, forge.JCEKSEntry{Alias: "tides", PKCS8: p.pkcs8, Chain: [][]byte{p.leaf.Raw}}, forge.JCEKSEntry{Alias: "token", Secret: forge.JavaSecret()})
+	jceks, err := forge.JCEKS(password, forge.JCEKSEntry{Alias: "tides", PKCS8: p.pkcs8, Chain: [][]byte{p.leaf.Raw}},
+		forge.JCEKSEntry{Alias: "token", Secret: forge.JavaSecret()})
 	require.NoError(f, err)
 	for _, e := range []*pkcs12.Encoder{pkcs12.LegacyRC2, pkcs12.Modern.WithIterations(10), pkcs12.Passwordless} {
 		word := password
@@ -289,8 +306,10 @@ func FuzzKeystores(f *testing.F) {
 	}
 	f.Add(jceks)
 	f.Fuzz(func(t *testing.T, data []byte) {
-		o := keystore.Opener{Passwords: []string{password}, Budget: &pbe.Budget{Most: 50_000}} // the real one allows seconds
-		for _, read := range []func([]byte, keystore.Opener) (*keystore.Store, error){keystore.ReadPKCS12, keystore.ReadJava} {
+		// the real one allows seconds
+		o := keystore.Opener{Passwords: []string{password}, Budget: &pbe.Budget{Most: 50_000}}
+		for _, read := range []func([]byte, keystore.Opener) (*keystore.Store, error){keystore.ReadPKCS12,
+			keystore.ReadJava} {
 			store, err := read(data, o)
 			if err != nil {
 				require.ErrorIs(t, err, keystore.ErrNoStore)

@@ -121,7 +121,8 @@ func ReadPKCS12(data []byte, o Opener) (*Store, error) {
 	switch {
 	case integrity == nil || r.store.Locked != nil:
 	case r.opened && errors.Is(integrity, pbe.ErrPassword):
-		r.problem("its contents open with the password and its integrity value does not fit: it was changed after it was written")
+		r.problem("its contents open with the password and its integrity value does not fit: it was changed after " +
+			"it was written")
 	default:
 		r.store.Locked = integrity
 	}
@@ -142,7 +143,8 @@ func octets(der []byte) ([]byte, error) {
 		for rest := raw.Bytes; len(rest) > 0; {
 			var piece asn1.RawValue
 			var err error
-			if rest, err = asn1.Unmarshal(rest, &piece); err != nil || piece.Class != asn1.ClassUniversal || piece.IsCompound {
+			if rest, err = asn1.Unmarshal(rest, &piece); err != nil || piece.Class != asn1.ClassUniversal ||
+				piece.IsCompound {
 				return nil, pbe.ErrDamaged
 			}
 			joined = append(joined, piece.Bytes...)
@@ -171,7 +173,8 @@ func (r *reader12) checkMAC(m macData, content []byte) error {
 		return nil
 	}
 	return r.opener.Try(func(password string) error {
-		err := pbe.CheckMAC(m.Mac.Algorithm.FullBytes, m.Mac.Digest, m.Salt, m.Rounds, content, password, r.opener.Budget)
+		err := pbe.CheckMAC(m.Mac.Algorithm.FullBytes, m.Mac.Digest, m.Salt, m.Rounds, content, password,
+			r.opener.Budget)
 		if err == nil {
 			r.store.Checked = true
 			r.opener.Passwords = append([]string{password}, r.opener.Passwords...)

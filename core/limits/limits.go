@@ -12,7 +12,8 @@ import (
 type Limits struct {
 	Connect   time.Duration `yaml:"connect,omitempty"`   // to open one connection
 	Handshake time.Duration `yaml:"handshake,omitempty"` // for one hello and all of its answer
-	Visit     time.Duration `yaml:"visit,omitempty"`     // for the visit of one address, without what it waits for its turn
+	// for the visit of one address, without what it waits for its turn
+	Visit time.Duration `yaml:"visit,omitempty"`
 
 	AtOnce        int `yaml:"connections-at-once,omitempty"`         // over all hosts
 	HostAtOnce    int `yaml:"host-connections-at-once,omitempty"`    // to one host, which is an IP address
@@ -55,8 +56,10 @@ func over[T comparable](own *T, beneath T) {
 // Check says which limit is no limit.
 func (l Limits) Check() error {
 	for name, negative := range map[string]bool{
-		"connect": l.Connect < 0, "handshake": l.Handshake < 0, "visit": l.Visit < 0, "connections-at-once": l.AtOnce < 0,
-		"host-connections-at-once": l.HostAtOnce < 0, "host-connections-per-second": l.HostPerSecond < 0, "connection-bytes": l.Bytes < 0, "connection-records": l.Records < 0,
+		"connect": l.Connect < 0, "handshake": l.Handshake < 0, "visit": l.Visit < 0,
+		"connections-at-once":      l.AtOnce < 0,
+		"host-connections-at-once": l.HostAtOnce < 0, "host-connections-per-second": l.HostPerSecond < 0,
+		"connection-bytes": l.Bytes < 0, "connection-records": l.Records < 0,
 	} {
 		if negative {
 			return fmt.Errorf("the limit %s must be positive", name)

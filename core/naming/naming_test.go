@@ -37,8 +37,10 @@ func TestParse(t *testing.T) {
 		})
 	}
 	for name, in := range map[string]string{
-		"empty": "", "dot": ".", "two trailing dots": "a.example..", "empty label": "a..example", "space": "a b.example", "wildcard": "*.tarnholm.example",
-		"leading hyphen": "-a.example", "trailing hyphen": "a-.example", "number at the end": "192.0.2.300", "scheme": "https://a.example",
+		"empty": "", "dot": ".", "two trailing dots": "a.example..", "empty label": "a..example",
+		"space": "a b.example", "wildcard": "*.tarnholm.example",
+		"leading hyphen": "-a.example", "trailing hyphen": "a-.example", "number at the end": "192.0.2.300",
+		"scheme":     "https://a.example",
 		"long label": "a123456789012345678901234567890123456789012345678901234567890123.example",
 	} {
 		t.Run("not "+name, func(t *testing.T) {
@@ -56,7 +58,8 @@ func withNames(t testing.TB, names ...string) *pki.Certificate {
 	require.NoError(t, err)
 	spki, err := forge.PublicInfo(key)
 	require.NoError(t, err)
-	raw, err := forge.Issue(nil, key, forge.Template{Name: "common.tarnholm.example", Names: names, SPKI: spki, From: time.Unix(0, 0), Until: time.Unix(1e9, 0)})
+	raw, err := forge.Issue(nil, key, forge.Template{Name: "common.tarnholm.example", Names: names, SPKI: spki,
+		From: time.Unix(0, 0), Until: time.Unix(1e9, 0)})
 	require.NoError(t, err)
 	c, err := pki.ParseCertificate(raw)
 	require.NoError(t, err)
@@ -107,7 +110,8 @@ func TestAgainstStandardLibrary(t *testing.T) {
 	c := withNames(t, "tides.tarnholm.example", "*.quays.tarnholm.example", "192.0.2.7")
 	std, err := x509.ParseCertificate(c.Raw)
 	require.NoError(t, err)
-	for _, asked := range []string{"tides.tarnholm.example", "a.quays.tarnholm.example", "quays.tarnholm.example", "a.b.quays.tarnholm.example", "192.0.2.7", "192.0.2.9", "TIDES.tarnholm.example"} {
+	for _, asked := range []string{"tides.tarnholm.example", "a.quays.tarnholm.example", "quays.tarnholm.example",
+		"a.b.quays.tarnholm.example", "192.0.2.7", "192.0.2.9", "TIDES.tarnholm.example"} {
 		r, err := naming.Parse(asked)
 		require.NoError(t, err)
 		_, ok := r.CoveredBy(c)
@@ -116,7 +120,8 @@ func TestAgainstStandardLibrary(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
-	for _, seed := range []string{"tides.tarnholm.example", "fähre.example", "[::1]", "::ffff:1.2.3.4", "xn--", "a_b", "*."} {
+	for _, seed := range []string{"tides.tarnholm.example", "fähre.example", "[::1]", "::ffff:1.2.3.4", "xn--", "a_b",
+		"*."} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

@@ -26,7 +26,8 @@ func Ask(keyFiles, certificateFiles []facts.File) Answer {
 		return Answer{Sentence: fmt.Sprintf("There is no private key in %s.", pathsOf(keyFiles))}
 	}
 	certificates := only(certificateFiles, facts.Certificate)
-	if leaves := slices.DeleteFunc(slices.Clone(certificates), func(m Member) bool { return m.Authority }); len(leaves) > 0 {
+	if leaves := slices.DeleteFunc(slices.Clone(certificates),
+		func(m Member) bool { return m.Authority }); len(leaves) > 0 {
 		certificates = leaves
 	}
 	if len(certificates) == 0 {
@@ -39,7 +40,8 @@ func Ask(keyFiles, certificateFiles []facts.File) Answer {
 		for _, c := range certificates {
 			if k.Comparable() && k.Match == c.Match {
 				return Answer{Belong: true, Known: true, Key: &k, Certificate: &c,
-					Sentence: fmt.Sprintf("They belong together: the %s of %s has the public half of this key (%s).", kindWord(c), c.Brief.Label, c.KeyText)}
+					Sentence: fmt.Sprintf("They belong together: the %s of %s has the public half of this key (%s).",
+						kindWord(c), c.Brief.Label, c.KeyText)}
 			}
 		}
 	}
@@ -53,16 +55,19 @@ func Ask(keyFiles, certificateFiles []facts.File) Answer {
 		}
 	}
 	k, c := keys[0], certificates[0]
-	sentence := fmt.Sprintf("They do not belong together: the key is %s, and the %s of %s is for another key, %s.", k.KeyText, kindWord(c), c.Brief.Label, c.KeyText)
+	sentence := fmt.Sprintf("They do not belong together: the key is %s, and the %s of %s is for another key, %s.",
+		k.KeyText, kindWord(c), c.Brief.Label, c.KeyText)
 	if k.KeyText == c.KeyText {
-		sentence = fmt.Sprintf("They do not belong together: both are %s, but the public key in the %s of %s is another one.", c.KeyText, kindWord(c), c.Brief.Label)
+		sentence = fmt.Sprintf("They do not belong together: both are %s, but the public key in the %s of %s is "+
+			"another one.", c.KeyText, kindWord(c), c.Brief.Label)
 	}
 	return Answer{Known: true, Key: &k, Certificate: &c, Sentence: sentence}
 }
 
 // lockedSentence: a wrong password, damage and missing support are different things.
 var lockedSentence = map[string]string{
-	facts.NoPassword:    "The key is protected by a password, and none was given; name a file with it with --password-file, or set NURVIK_PASSWORD.",
+	facts.NoPassword: "The key is protected by a password, and none was given; name a file with it with " +
+		"--password-file, or set NURVIK_PASSWORD.",
 	facts.WrongPassword: "The key could not be opened: the password is wrong.",
 	facts.Unsupported:   "The key could not be opened: its protection is not supported.",
 	facts.TooCostly:     "The key could not be opened: deriving it from the password costs more than the limit allows.",

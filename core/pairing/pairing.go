@@ -51,8 +51,10 @@ type memberJSON struct {
 
 // MarshalJSON implements json.Marshaler.
 func (m Member) MarshalJSON() ([]byte, error) {
-	out := memberJSON{Kind: m.Kind, Path: m.Path, Line: m.Line, Offset: m.Offset, Container: m.Container, Alias: m.Alias, Label: m.Brief.Label,
-		Names: m.Names, Valid: m.Valid, Authority: m.Authority, Locked: m.Closed(), Key: m.KeyText, Serial: m.Serial, Why: m.Why}
+	out := memberJSON{Kind: m.Kind, Path: m.Path, Line: m.Line, Offset: m.Offset, Container: m.Container,
+		Alias: m.Alias, Label: m.Brief.Label,
+		Names: m.Names, Valid: m.Valid, Authority: m.Authority, Locked: m.Closed(), Key: m.KeyText, Serial: m.Serial,
+		Why: m.Why}
 	if m.Kind != facts.PrivateKey {
 		out.Fingerprint = &m.SHA256
 	}
@@ -172,7 +174,8 @@ func (r *Result) group() {
 		}
 		g := byKey[m.Match]
 		if g == nil {
-			g = &Group{SPKI: m.Match, Key: m.KeyText, Keys: []*Member{}, Certificates: []*Member{}, Requests: []*Member{}}
+			g = &Group{SPKI: m.Match, Key: m.KeyText, Keys: []*Member{}, Certificates: []*Member{},
+				Requests: []*Member{}}
 			byKey[m.Match] = g
 			order = append(order, g)
 		}
@@ -194,7 +197,8 @@ func (r *Result) group() {
 		}
 		r.leftOver(g.Keys, "no certificate or request has this key")
 		r.leftOver(g.Requests, "the certificate that was requested is not here, nor the key")
-		leaves := slices.DeleteFunc(slices.Clone(g.Certificates), func(m *Member) bool { return m.Authority || m.Trusted })
+		leaves := slices.DeleteFunc(slices.Clone(g.Certificates),
+			func(m *Member) bool { return m.Authority || m.Trusted })
 		r.leftOver(leaves, "its private key is not here")
 	}
 }
@@ -288,7 +292,8 @@ func stepsOf(members []*Member, keys map[pki.Fingerprint][]string) []Step {
 		}
 	}
 	slices.SortFunc(steps, func(a, b Step) int {
-		return cmp.Or(a.Certificate.NotBefore.Compare(b.Certificate.NotBefore), bytes.Compare(a.Certificate.SHA256[:], b.Certificate.SHA256[:]))
+		return cmp.Or(a.Certificate.NotBefore.Compare(b.Certificate.NotBefore),
+			bytes.Compare(a.Certificate.SHA256[:], b.Certificate.SHA256[:]))
 	})
 	return steps
 }

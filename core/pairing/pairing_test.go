@@ -36,19 +36,22 @@ func (k *kit) key(name string) *ecdsa.PrivateKey {
 func (k *kit) private(name string) facts.Item {
 	spki, err := forge.PublicInfo(k.key(name))
 	require.NoError(k.t, err)
-	return facts.Item{Kind: facts.PrivateKey, Key: &facts.Key{SPKI: spki, Structure: "PKCS#8"}, Place: facts.Place{Line: 1}}
+	return facts.Item{Kind: facts.PrivateKey, Key: &facts.Key{SPKI: spki, Structure: "PKCS#8"},
+		Place: facts.Place{Line: 1}}
 }
 
 func (k *kit) certificate(name, key string, from time.Time, ca bool) facts.Item {
 	spki, err := forge.PublicInfo(k.key(key))
 	require.NoError(k.t, err)
-	der, err := forge.Issue(nil, k.key(key), forge.Template{Name: name, Names: []string{name}, SPKI: spki, From: from, Until: from.AddDate(0, 6, 0), CA: ca})
+	der, err := forge.Issue(nil, k.key(key), forge.Template{Name: name, Names: []string{name}, SPKI: spki, From: from,
+		Until: from.AddDate(0, 6, 0), CA: ca})
 	require.NoError(k.t, err)
 	return facts.Item{Kind: facts.Certificate, DER: der, Place: facts.Place{Line: 1}}
 }
 
 func (k *kit) request(name, key string) facts.Item {
-	der, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{DNSNames: []string{name}}, k.key(key))
+	der, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{DNSNames: []string{name}},
+		k.key(key))
 	require.NoError(k.t, err)
 	return facts.Item{Kind: facts.Request, DER: der}
 }
@@ -57,9 +60,11 @@ func file(path string, items ...facts.Item) facts.File { return facts.File{Path:
 
 func TestStem(t *testing.T) {
 	for path, want := range map[string]string{
-		"/a/tides.key": "tides", "/a/tides.crt": "tides", "/a/tides.key.pem": "tides", "/a/tides-fullchain.pem": "tides", "/a/tides_private_key.der": "tides",
-		"/a/tides.tarnholm.example.crt": "tides-tarnholm-example", "/a/TIDES.CER": "tides", "/a/tides-2026.crt": "tides-2026",
-		"/a/privkey.pem": "", "/a/server.key": "", "/a/cert.pem": "", "/a/server-2.key": "server-2", "/a/key": "",
+		"/a/tides.key": "tides", "/a/tides.crt": "tides", "/a/tides.key.pem": "tides",
+		"/a/tides-fullchain.pem": "tides", "/a/tides_private_key.der": "tides",
+		"/a/tides.tarnholm.example.crt": "tides-tarnholm-example", "/a/TIDES.CER": "tides",
+		"/a/tides-2026.crt": "tides-2026",
+		"/a/privkey.pem":    "", "/a/server.key": "", "/a/cert.pem": "", "/a/server-2.key": "server-2", "/a/key": "",
 	} {
 		assert.Equal(t, want, pairing.Stem(path), path)
 	}
@@ -89,7 +94,8 @@ func TestGroupsAndSuccessions(t *testing.T) {
 	for _, m := range r.Unpaired {
 		left = append(left, m.Path+": "+m.Why)
 	}
-	assert.ElementsMatch(t, []string{"/a/spare.key: no certificate or request has this key", "/a/lost.key: it is locked (wrong password), so it cannot be compared"}, left)
+	assert.ElementsMatch(t, []string{"/a/spare.key: no certificate or request has this key",
+		"/a/lost.key: it is locked (wrong password), so it cannot be compared"}, left)
 	require.Len(t, r.Successions, 1)
 	steps := r.Successions[0].Steps
 	require.Len(t, steps, 2)
@@ -107,7 +113,8 @@ func TestGroupsAndSuccessions(t *testing.T) {
 	}
 	require.NoError(t, json.Unmarshal(text, &form))
 	assert.Equal(t, g.SPKI.String(), form.Groups[0].SPKI)
-	assert.Equal(t, map[string]any{"kind": "private-key", "path": "/a/tides.key", "line": 1.0, "key": "EC P-256"}, form.Groups[0].Keys[0])
+	assert.Equal(t, map[string]any{"kind": "private-key", "path": "/a/tides.key", "line": 1.0, "key": "EC P-256"},
+		form.Groups[0].Keys[0])
 	for _, field := range []string{"path", "sha256", "label", "names", "not_before", "not_after", "valid", "serial"} {
 		assert.Contains(t, form.Groups[0].Certificates[0], field)
 	}
@@ -125,18 +132,26 @@ func TestAsk(t *testing.T) {
 		belong, known bool
 		says          string
 	}{
-		{"they do", file("k", k.private("one")), file("c", leaf), true, true, "They belong together: the certificate of tides"},
-		{"one of several keys does", file("k", k.private("two"), k.private("one")), file("c", leaf), true, true, "They belong together"},
-		{"they do not", file("k", k.private("two")), file("c", leaf), false, true, "both are EC P-256, but the public key in the certificate of tides is another one"},
-		{"of a bundle the leaf counts", file("k", k.private("three")), file("c", leaf, root), false, true, "They do not belong together"},
+		{"they do", file("k", k.private("one")), file("c", leaf), true, true,
+			"They belong together: the certificate of tides"},
+		{"one of several keys does", file("k", k.private("two"), k.private("one")), file("c", leaf), true, true,
+			"They belong together"},
+		{"they do not", file("k", k.private("two")), file("c", leaf), false, true,
+			"both are EC P-256, but the public key in the certificate of tides is another one"},
+		{"of a bundle the leaf counts", file("k", k.private("three")), file("c", leaf, root), false, true,
+			"They do not belong together"},
 		{"an authority alone", file("k", k.private("three")), file("c", root), true, true, "They belong together"},
-		{"a request", file("k", k.private("one")), file("c", k.request("tides", "one")), true, true, "the request of tides"},
+		{"a request", file("k", k.private("one")), file("c", k.request("tides", "one")), true, true,
+			"the request of tides"},
 		{"no password", file("k", locked(facts.NoPassword)), file("c", leaf), false, false, "--password-file"},
-		{"wrong password", file("k", locked(facts.WrongPassword)), file("c", leaf), false, false, "the password is wrong"},
+		{"wrong password", file("k", locked(facts.WrongPassword)), file("c", leaf), false, false,
+			"the password is wrong"},
 		{"damaged", file("k", locked(facts.DamagedInside)), file("c", leaf), false, false, "it is damaged"},
-		{"a key that cannot be computed", file("k", facts.Item{Kind: facts.PrivateKey, Key: &facts.Key{Type: "EC brainpoolP256r1"}}), file("c", leaf), false, false, "cannot be computed here"},
+		{"a key that cannot be computed", file("k", facts.Item{Kind: facts.PrivateKey,
+			Key: &facts.Key{Type: "EC brainpoolP256r1"}}), file("c", leaf), false, false, "cannot be computed here"},
 		{"no key", file("k", leaf), file("c", leaf), false, false, "There is no private key in k."},
-		{"no certificate", file("k", k.private("one")), file("c", k.private("one")), false, false, "There is no certificate in c."},
+		{"no certificate", file("k", k.private("one")), file("c", k.private("one")), false, false,
+			"There is no certificate in c."},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {

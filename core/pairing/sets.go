@@ -22,13 +22,17 @@ type Set struct {
 
 // roles are words that say what a file is, not whose.
 var roles = map[string]bool{
-	"key": true, "private": true, "privkey": true, "priv": true, "pkey": true, "cert": true, "certificate": true, "crt": true, "cer": true, "pem": true,
-	"fullchain": true, "chain": true, "bundle": true, "full": true, "csr": true, "req": true, "request": true, "keystore": true, "store": true,
-	"ssl": true, "tls": true, "public": true, "leaf": true, "p12": true, "pfx": true, "jks": true, "jceks": true, "der": true, "enc": true, "and": true,
+	"key": true, "private": true, "privkey": true, "priv": true, "pkey": true, "cert": true, "certificate": true,
+	"crt": true, "cer": true, "pem": true,
+	"fullchain": true, "chain": true, "bundle": true, "full": true, "csr": true, "req": true, "request": true,
+	"keystore": true, "store": true,
+	"ssl": true, "tls": true, "public": true, "leaf": true, "p12": true, "pfx": true, "jks": true, "jceks": true,
+	"der": true, "enc": true, "and": true,
 }
 
 // general are names that say neither: the directory says whose such a file is.
-var general = map[string]bool{"server": true, "host": true, "site": true, "default": true, "my": true, "self": true, "local": true, "data": true}
+var general = map[string]bool{"server": true, "host": true, "site": true, "default": true, "my": true, "self": true,
+	"local": true, "data": true}
 
 // Stem is the part of a file's name that says whose it is: without suffixes,
 // and without the words for its role. It is "" when nothing is left.
@@ -96,7 +100,8 @@ func (r *Result) alone(sets map[string]*Set) {
 		if stem == "" {
 			continue
 		}
-		all := Set{Keys: append(slices.Clone(nameless.Keys), named.Keys...), Certificates: append(slices.Clone(nameless.Certificates), named.Certificates...)}
+		all := Set{Keys: append(slices.Clone(nameless.Keys), named.Keys...),
+			Certificates: append(slices.Clone(nameless.Certificates), named.Certificates...)}
 		if len(distinct(all.Keys)) == 1 && len(distinct(all.Certificates)) == 1 {
 			named.Keys, named.Certificates = all.Keys, all.Certificates
 			named.Stores = append(named.Stores, nameless.Stores...)

@@ -29,7 +29,8 @@ func TestRC2(t *testing.T) {
 		{"88bca90e90875a", "0000000000000000", "6ccf4308974c267f", 64},
 		{"88bca90e90875a7f0f79c384627bafb2", "0000000000000000", "1a807d272bbe5db1", 64},
 		{"88bca90e90875a7f0f79c384627bafb2", "0000000000000000", "2269552ab0f85ca6", 128},
-		{"88bca90e90875a7f0f79c384627bafb216f80a6f85920584c42fceb0be255daf1e", "0000000000000000", "5b78d3a43dfff1f1", 129},
+		{"88bca90e90875a7f0f79c384627bafb216f80a6f85920584c42fceb0be255daf1e", "0000000000000000", "5b78d3a43dfff1f1",
+			129},
 	} {
 		got := make([]byte, 8)
 		newRC2Cipher(unhex(t, v.key), v.bits).Decrypt(got, unhex(t, v.cipher))

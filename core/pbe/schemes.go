@@ -129,7 +129,8 @@ type scryptParameters struct {
 // randoms are the pseudorandom functions of RFC 8018, B.1.2; SHA-1 is the default.
 var randoms = map[string]func() hash.Hash{
 	"": sha1.New, "1.2.840.113549.2.7": sha1.New, "1.2.840.113549.2.8": sha256.New224, "1.2.840.113549.2.9": sha256.New,
-	"1.2.840.113549.2.10": sha512.New384, "1.2.840.113549.2.11": sha512.New, "1.2.840.113549.2.12": sha512.New512_224, "1.2.840.113549.2.13": sha512.New512_256,
+	"1.2.840.113549.2.10": sha512.New384, "1.2.840.113549.2.11": sha512.New, "1.2.840.113549.2.12": sha512.New512_224,
+	"1.2.840.113549.2.13": sha512.New512_256,
 }
 
 // ciphers of RFC 8018, B.2, with the size of the key in bytes.
@@ -270,7 +271,8 @@ func CheckMAC(algorithm, want, salt []byte, rounds int, content []byte, password
 		texts = append(texts, nil) // some writers take no password for no bytes at all
 	}
 	for _, text := range texts {
-		mac := hmac.New(digest.new, derive12(digest.new, digest.block, text, salt, rounds, purposeMAC, digest.new().Size()))
+		mac := hmac.New(digest.new, derive12(digest.new, digest.block, text, salt, rounds, purposeMAC,
+			digest.new().Size()))
 		mac.Write(content)
 		if hmac.Equal(mac.Sum(nil), want) {
 			return nil

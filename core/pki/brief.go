@@ -21,13 +21,16 @@ type Brief struct {
 
 // Brief makes the brief of a certificate.
 func (c *Certificate) Brief() *Brief {
-	return &Brief{SHA256: c.fingerprint, Label: c.Label(), Names: c.HostNames(), Serial: c.SerialHex(), NotBefore: c.NotBefore, NotAfter: c.NotAfter,
-		Authority: c.IsCA(), SelfIssued: c.SelfIssued(), Key: c.PublicKey, KeyText: c.PublicKey.String(), Match: c.PublicKey.Match(), Anomalies: c.Anomalies}
+	return &Brief{SHA256: c.fingerprint, Label: c.Label(), Names: c.HostNames(), Serial: c.SerialHex(),
+		NotBefore: c.NotBefore, NotAfter: c.NotAfter,
+		Authority: c.IsCA(), SelfIssued: c.SelfIssued(), Key: c.PublicKey, KeyText: c.PublicKey.String(),
+		Match: c.PublicKey.Match(), Anomalies: c.Anomalies}
 }
 
 // Brief makes the brief of a request.
 func (r *Request) Brief() *Brief {
-	return &Brief{SHA256: FingerprintOf(r.Raw), Label: r.Label(), Names: r.Wanted.HostNames(), Key: r.PublicKey, KeyText: r.PublicKey.String(), Match: r.PublicKey.Match(), Anomalies: r.Anomalies}
+	return &Brief{SHA256: FingerprintOf(r.Raw), Label: r.Label(), Names: r.Wanted.HostNames(), Key: r.PublicKey,
+		KeyText: r.PublicKey.String(), Match: r.PublicKey.Match(), Anomalies: r.Anomalies}
 }
 
 // Brief makes the brief of a key.

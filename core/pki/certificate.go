@@ -94,7 +94,8 @@ func ParseCertificate(der []byte) (*Certificate, error) {
 	if alg, ok := d.take(&inner, tagSequence, "signatureAlgorithm"); ok {
 		c.SignatureAlgorithm = d.signatureAlgorithm(alg, "signatureAlgorithm")
 		if string(alg.full) != string(c.InnerSignatureAlgorithm.Raw) {
-			d.note(alg.full, "signatureAlgorithm", "RFC 5280 section 4.1.1.2", "the algorithm differs from the one inside the part that is signed")
+			d.note(alg.full, "signatureAlgorithm", "RFC 5280 section 4.1.1.2",
+				"the algorithm differs from the one inside the part that is signed")
 		}
 	} else {
 		d.note(inner, "signatureAlgorithm", "RFC 5280 section 4.1.1.2", "the signature algorithm is missing")
@@ -119,7 +120,8 @@ func broken(der []byte) error {
 	case len(der) > 1 && der[1] == 0x80:
 		return &MalformedError{1, "the length is indefinite, which DER forbids"}
 	}
-	return &MalformedError{len(der), fmt.Sprintf("it ends after %d bytes, before the length that it states: cut off", len(der))}
+	return &MalformedError{len(der), fmt.Sprintf("it ends after %d bytes, before the length that it states: cut off",
+		len(der))}
 }
 
 // tbs decodes the TBSCertificate (RFC 5280, 4.1.2). Only a field order that cannot be followed is an error.
@@ -166,7 +168,8 @@ func (d *decoder) tbs(tbs element, c *Certificate) error {
 
 	d.tail(&s, c)
 	if c.Subject.Empty() && len(c.AltNames) == 0 {
-		d.note(subject.full, "subject", "RFC 5280 section 4.1.2.6", "the subject is empty and there are no alternative names")
+		d.note(subject.full, "subject", "RFC 5280 section 4.1.2.6",
+			"the subject is empty and there are no alternative names")
 	}
 	return nil
 }
@@ -185,7 +188,8 @@ func (d *decoder) version(s *cryptobyte.String) int {
 	d.finish(inner, "version")
 	v, _ := d.smallInt(number, "version")
 	if v > 2 || v == 0 {
-		d.note(number.full, "version", "RFC 5280 section 4.1.2.1", "the version number %d is not 1 or 2, which stand for v2 and v3", v)
+		d.note(number.full, "version", "RFC 5280 section 4.1.2.1",
+			"the version number %d is not 1 or 2, which stand for v2 and v3", v)
 	}
 	return v + 1
 }
@@ -241,7 +245,8 @@ func (d *decoder) tail(s *cryptobyte.String, c *Certificate) {
 	}
 	if el, ok := d.optional(s, contextTag(3, true), "extensions"); ok {
 		if c.Version != 3 {
-			d.note(el.full, "extensions", "RFC 5280 section 4.1.2.9", "a version %d certificate has extensions", c.Version)
+			d.note(el.full, "extensions", "RFC 5280 section 4.1.2.9", "a version %d certificate has extensions",
+				c.Version)
 		}
 		inner := cryptobyte.String(el.content)
 		if list, ok := d.take(&inner, tagSequence, "extensions"); ok {

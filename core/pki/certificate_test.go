@@ -40,7 +40,8 @@ func forged(t testing.TB, change func(*forge.Template)) []byte {
 	key := newKey(t)
 	spki, err := forge.PublicInfo(key)
 	require.NoError(t, err)
-	w := forge.Template{Name: "tides.tarnholm.example", Names: []string{"tides.tarnholm.example"}, SPKI: spki, From: from, Until: until}
+	w := forge.Template{Name: "tides.tarnholm.example", Names: []string{"tides.tarnholm.example"}, SPKI: spki,
+		From: from, Until: until}
 	if change != nil {
 		change(&w)
 	}
@@ -161,7 +162,8 @@ func TestAnomalies(t *testing.T) {
 	extra := func(id encodingasn1.ObjectIdentifier, value []byte) func(*forge.Template) {
 		return func(w *forge.Template) { w.Extra = []forge.Extension{{ID: id, Value: value}} }
 	}
-	san, usage, basic := encodingasn1.ObjectIdentifier{2, 5, 29, 17}, encodingasn1.ObjectIdentifier{2, 5, 29, 15}, encodingasn1.ObjectIdentifier{2, 5, 29, 19}
+	san, usage, basic := encodingasn1.ObjectIdentifier{2, 5, 29, 17}, encodingasn1.ObjectIdentifier{2, 5, 29, 15},
+		encodingasn1.ObjectIdentifier{2, 5, 29, 19}
 	tests := []struct {
 		name   string
 		change func(*forge.Template)
@@ -171,16 +173,25 @@ func TestAnomalies(t *testing.T) {
 		{"negative serial", func(w *forge.Template) { w.Serial = big.NewInt(-5) }, "serialNumber", "negative"},
 		{"serial zero", instead(forge.Serial, []byte{2, 1, 0}), "serialNumber", "zero"},
 		{"empty serial", instead(forge.Serial, []byte{2, 0}), "serialNumber", "empty"},
-		{"serial of 21 bytes", func(w *forge.Template) { w.Serial = new(big.Int).Lsh(big.NewInt(1), 160) }, "serialNumber", "at most 20"},
+		{"serial of 21 bytes", func(w *forge.Template) { w.Serial = new(big.Int).Lsh(big.NewInt(1), 160) },
+			"serialNumber", "at most 20"},
 		{"serial not in shortest form", instead(forge.Serial, []byte{2, 2, 0, 1}), "serialNumber", "shortest"},
-		{"time without seconds", instead(forge.Validity, validity("2611010000Z", "270518235959Z")), "notBefore", "without fraction"},
-		{"time with an offset", instead(forge.Validity, validity("261101000000+0100", "270518235959Z")), "notBefore", "in UTC"},
-		{"no time at all", instead(forge.Validity, validity("261301000000Z", "270518235959Z")), "notBefore", "is no time"},
-		{"generalized time before 2050", instead(forge.Validity, validity("20261101000000Z", "270518235959Z", asn1.GeneralizedTime)), "notBefore", "before 2050"},
-		{"time with a fraction", instead(forge.Validity, validity("20261101000000.5Z", "270518235959Z", asn1.GeneralizedTime)), "notBefore", "fraction"},
-		{"ends before it begins", instead(forge.Validity, validity("270518235959Z", "261101000000Z")), "validity", "before it begins"},
-		{"PrintableString with an asterisk", instead(forge.Subject, subjectOf(asn1.PrintableString, []byte("*.tarnholm"))), "subject", "PrintableString"},
-		{"UTF8String that is no UTF-8", instead(forge.Subject, subjectOf(asn1.UTF8String, []byte{0xff, 0xfe})), "subject", "UTF-8"},
+		{"time without seconds", instead(forge.Validity, validity("2611010000Z", "270518235959Z")), "notBefore",
+			"without fraction"},
+		{"time with an offset", instead(forge.Validity, validity("261101000000+0100", "270518235959Z")), "notBefore",
+			"in UTC"},
+		{"no time at all", instead(forge.Validity, validity("261301000000Z", "270518235959Z")), "notBefore",
+			"is no time"},
+		{"generalized time before 2050", instead(forge.Validity,
+			validity("20261101000000Z", "270518235959Z", asn1.GeneralizedTime)), "notBefore", "before 2050"},
+		{"time with a fraction", instead(forge.Validity,
+			validity("20261101000000.5Z", "270518235959Z", asn1.GeneralizedTime)), "notBefore", "fraction"},
+		{"ends before it begins", instead(forge.Validity, validity("270518235959Z", "261101000000Z")), "validity",
+			"before it begins"},
+		{"PrintableString with an asterisk", instead(forge.Subject,
+			subjectOf(asn1.PrintableString, []byte("*.tarnholm"))), "subject", "PrintableString"},
+		{"UTF8String that is no UTF-8", instead(forge.Subject, subjectOf(asn1.UTF8String, []byte{0xff, 0xfe})),
+			"subject", "UTF-8"},
 		{"name that is a number", instead(forge.Subject, subjectOf(asn1.INTEGER, []byte{7})), "subject", "no string"},
 		{"BMPString of odd length", instead(forge.Subject, subjectOf(30, []byte{0, 'a', 0})), "subject", "odd number"},
 		{"bytes after the extensions", instead(forge.Tail, []byte{5, 0}), "tbsCertificate", "follow the end"},
@@ -194,7 +205,8 @@ func TestAnomalies(t *testing.T) {
 			w.Names = nil
 			w.Extra = []forge.Extension{{ID: san, Value: append(der(func(b *cryptobyte.Builder) {
 				b.AddASN1(asn1.SEQUENCE, func(s *cryptobyte.Builder) {
-					s.AddASN1(asn1.Tag(2).ContextSpecific(), func(v *cryptobyte.Builder) { v.AddBytes([]byte("a.example")) })
+					s.AddASN1(asn1.Tag(2).ContextSpecific(),
+						func(v *cryptobyte.Builder) { v.AddBytes([]byte("a.example")) })
 				})
 			}), 1, 2)}}
 		}, "subjectAltName", "2 bytes follow"},
@@ -250,7 +262,8 @@ func TestAnomalyOffsetsPointAtTheDefect(t *testing.T) {
 
 func TestLongFormLengthIsReadAndNoted(t *testing.T) {
 	// The serial 5 with its length in two bytes, which DER forbids.
-	c, err := pki.ParseCertificate(forged(t, func(w *forge.Template) { w.Instead = map[forge.Part][]byte{forge.Serial: {2, 0x81, 1, 5}} }))
+	c, err := pki.ParseCertificate(forged(t,
+		func(w *forge.Template) { w.Instead = map[forge.Part][]byte{forge.Serial: {2, 0x81, 1, 5}} }))
 	require.NoError(t, err)
 	assert.Equal(t, int64(5), c.Serial.Int64())
 	require.NotEmpty(t, c.Anomalies)

@@ -44,7 +44,8 @@ func verifyDSA(key PublicKey, digest, signature []byte) error {
 	}
 	var r, s big.Int
 	der, inner := cryptobyte.String(signature), cryptobyte.String(nil)
-	if !der.ReadASN1(&inner, tagSequence) || !der.Empty() || !inner.ReadASN1Integer(&r) || !inner.ReadASN1Integer(&s) || !inner.Empty() {
+	if !der.ReadASN1(&inner, tagSequence) || !der.Empty() || !inner.ReadASN1Integer(&r) || !inner.ReadASN1Integer(&s) ||
+		!inner.Empty() {
 		return ErrBadSignature
 	}
 	if r.Sign() <= 0 || s.Sign() <= 0 || r.Cmp(n.Q) >= 0 || s.Cmp(n.Q) >= 0 {

@@ -82,7 +82,8 @@ func (d *decoder) note(part []byte, field, source, format string, args ...any) {
 	if len(d.anomalies) >= maxAnomalies {
 		return
 	}
-	d.anomalies = append(d.anomalies, Anomaly{Offset: d.offset(part), Field: field, Text: fmt.Sprintf(format, args...), Source: source})
+	d.anomalies = append(d.anomalies, Anomaly{Offset: d.offset(part), Field: field, Text: fmt.Sprintf(format, args...),
+		Source: source})
 }
 
 // next reads one element. It accepts lengths that are not minimal, which DER

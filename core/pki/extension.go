@@ -34,7 +34,8 @@ const (
 	UsageDecipherOnly
 )
 
-var keyUsageWords = []string{"digital signature", "content commitment", "key encipherment", "data encipherment", "key agreement",
+var keyUsageWords = []string{"digital signature", "content commitment", "key encipherment", "data encipherment",
+	"key agreement",
 	"certificate signing", "revocation list signing", "encipher only", "decipher only"}
 
 // Words names the usages that are set.
@@ -155,10 +156,13 @@ var extensionDecoders = map[OID]func(*decoder, Extension, *Certificate){
 		d.finish(s, "subjectKeyIdentifier")
 		c.SubjectKeyID = el.content
 	},
-	oidAuthorityKeyID:    (*decoder).authorityKeyID,
-	oidAuthorityInfo:     (*decoder).authorityInfo,
-	oidCRLDistribution:   (*decoder).distributionPoints,
-	oidFreshestCRL:       func(d *decoder, x Extension, c *Certificate) { c.FreshestCRL = d.pointsOf(x, "freshestCRL") },
+	oidAuthorityKeyID:  (*decoder).authorityKeyID,
+	oidAuthorityInfo:   (*decoder).authorityInfo,
+	oidCRLDistribution: (*decoder).distributionPoints,
+	oidFreshestCRL: func(d *decoder, x Extension,
+		c *Certificate) {
+		c.FreshestCRL = d.pointsOf(x, "freshestCRL")
+	},
 	oidNoRevocation:      func(_ *decoder, _ Extension, c *Certificate) { c.NoRevocation = true },
 	oidOCSPNoCheck:       func(_ *decoder, _ Extension, c *Certificate) { c.NoRevocationCheck = true },
 	oidPolicies:          (*decoder).policies,
@@ -201,7 +205,8 @@ func (d *decoder) identifiers(x Extension, field string) []OID {
 	for s := cryptobyte.String(body); len(s) > 0; {
 		el, ok := d.take(&s, tagOID, field)
 		if !ok {
-			d.note(s, field, "RFC 5280 section 4.2", "an entry is no object identifier; the entries after it are not read")
+			d.note(s, field, "RFC 5280 section 4.2",
+				"an entry is no object identifier; the entries after it are not read")
 			break
 		}
 		out = append(out, d.oid(el, field))
@@ -305,7 +310,8 @@ func (d *decoder) distributionPoints(x Extension, c *Certificate) {
 
 func (d *decoder) pointsOf(x Extension, field string) (out []DistributionPoint) {
 	if body, ok := d.body(x, field); ok {
-		d.sequences(body, field, "RFC 5280 section 4.2.1.13", func(el element) { out = append(out, d.distributionPoint(el, field)) })
+		d.sequences(body, field, "RFC 5280 section 4.2.1.13",
+			func(el element) { out = append(out, d.distributionPoint(el, field)) })
 	}
 	return out
 }

@@ -8,7 +8,8 @@ const AnyPolicy OID = "2.5.29.32.0"
 // PolicyMapping says that a policy of the issuer counts as one of the subject (RFC 5280, 4.2.1.5).
 type PolicyMapping struct{ Issuer, Subject OID }
 
-// PolicyConstraints are counts of certificates after which a rule holds; nil where it does not (RFC 5280, 4.2.1.11 and 4.2.1.14).
+// PolicyConstraints are counts of certificates after which a rule holds; nil where it does not (RFC
+// 5280, 4.2.1.11 and 4.2.1.14).
 type PolicyConstraints struct {
 	RequireExplicit *int
 	InhibitMapping  *int

@@ -30,17 +30,22 @@ func full(t *testing.T) []byte {
 	policy, err := x509.OIDFromInts([]uint64{2, 23, 140, 1, 2, 1})
 	require.NoError(t, err)
 	template := &x509.Certificate{
-		SerialNumber: big.NewInt(0x1f2e3d), Subject: pkix.Name{CommonName: "Tide Office", Organization: []string{"Tarnholm Harbour Authority"}},
+		SerialNumber: big.NewInt(0x1f2e3d), Subject: pkix.Name{CommonName: "Tide Office",
+			Organization: []string{"Tarnholm Harbour Authority"}},
 		NotBefore: from, NotAfter: until,
-		DNSNames: []string{"tides.tarnholm.example", "*.tarnholm.example"}, IPAddresses: []net.IP{net.ParseIP("192.0.2.7").To4(), net.ParseIP("2001:db8::7")},
+		DNSNames:       []string{"tides.tarnholm.example", "*.tarnholm.example"},
+		IPAddresses:    []net.IP{net.ParseIP("192.0.2.7").To4(), net.ParseIP("2001:db8::7")},
 		EmailAddresses: []string{"tides@tarnholm.example"}, URIs: []*url.URL{uri},
 		BasicConstraintsValid: true, IsCA: true, MaxPathLen: 1,
-		KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth},
+		KeyUsage:     x509.KeyUsageCertSign | x509.KeyUsageCRLSign,
+		ExtKeyUsage:  []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth},
 		SubjectKeyId: []byte{1, 2, 3}, AuthorityKeyId: []byte{4, 5, 6},
-		OCSPServer: []string{"http://answers.tarnholm.example"}, IssuingCertificateURL: []string{"http://issuers.tarnholm.example/inner.der"},
+		OCSPServer:            []string{"http://answers.tarnholm.example"},
+		IssuingCertificateURL: []string{"http://issuers.tarnholm.example/inner.der"},
 		CRLDistributionPoints: []string{"http://lists.tarnholm.example/inner.crl"},
 		Policies:              []x509.OID{policy},
-		PermittedDNSDomains:   []string{"tarnholm.example"}, ExcludedDNSDomains: []string{"old.tarnholm.example"}, PermittedIPRanges: []*net.IPNet{permitted},
+		PermittedDNSDomains:   []string{"tarnholm.example"}, ExcludedDNSDomains: []string{"old.tarnholm.example"},
+		PermittedIPRanges:           []*net.IPNet{permitted},
 		PermittedDNSDomainsCritical: true,
 		ExtraExtensions:             []pkix.Extension{{Id: asn1.ObjectIdentifier{2, 999, 1}, Value: []byte{5, 0}}},
 	}

@@ -19,7 +19,8 @@ func ParseFingerprint(text string) (Fingerprint, error) {
 	var f Fingerprint
 	raw, err := hex.DecodeString(strings.ReplaceAll(text, ":", ""))
 	if err != nil || len(raw) != len(f) {
-		return f, fmt.Errorf("%q is no SHA-256 fingerprint: give 64 hexadecimal digits, with or without colons", clip(text))
+		return f, fmt.Errorf("%q is no SHA-256 fingerprint: give 64 hexadecimal digits, with or without colons",
+			clip(text))
 	}
 	copy(f[:], raw)
 	return f, nil

@@ -56,7 +56,8 @@ func FuzzParseRequest(f *testing.F) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(f, err)
 	for _, names := range [][]string{nil, {"tides.tarnholm.example"}} {
-		der, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{Subject: pkix.Name{CommonName: "tides"}, DNSNames: names}, key)
+		der, err := x509.CreateCertificateRequest(rand.Reader,
+			&x509.CertificateRequest{Subject: pkix.Name{CommonName: "tides"}, DNSNames: names}, key)
 		require.NoError(f, err)
 		f.Add(der)
 		f.Add(der[:len(der)-9])
@@ -83,10 +84,12 @@ func FuzzParseRequest(f *testing.F) {
 func FuzzParseRevocationList(f *testing.F) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(f, err)
-	issuer := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Root"}, KeyUsage: x509.KeyUsageCRLSign, SubjectKeyId: []byte{1}}
+	issuer := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Root"},
+		KeyUsage: x509.KeyUsageCRLSign, SubjectKeyId: []byte{1}}
 	issued := time.Date(2026, 11, 25, 0, 0, 0, 0, time.UTC)
 	entries := []x509.RevocationListEntry{{SerialNumber: big.NewInt(5), RevocationTime: issued}}
-	der, err := x509.CreateRevocationList(rand.Reader, &x509.RevocationList{Number: big.NewInt(12), ThisUpdate: issued, NextUpdate: issued.AddDate(0, 0, 7), RevokedCertificateEntries: entries}, issuer, key)
+	der, err := x509.CreateRevocationList(rand.Reader, &x509.RevocationList{Number: big.NewInt(12), ThisUpdate: issued,
+		NextUpdate: issued.AddDate(0, 0, 7), RevokedCertificateEntries: entries}, issuer, key)
 	require.NoError(f, err)
 	f.Add(der)
 	f.Add(der[:40])
@@ -119,7 +122,8 @@ func FuzzPrivateKeys(f *testing.F) {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, der []byte) {
-		for _, parse := range []func([]byte) (*pki.PrivateKey, error){pki.ParsePKCS8, pki.ParsePKCS1, pki.ParseSEC1, pki.ParseDSA} {
+		for _, parse := range []func([]byte) (*pki.PrivateKey, error){pki.ParsePKCS8, pki.ParsePKCS1, pki.ParseSEC1,
+			pki.ParseDSA} {
 			k, err := parse(der)
 			if err != nil {
 				require.ErrorIs(t, err, pki.ErrNoKey)

@@ -24,7 +24,8 @@ const (
 )
 
 // generalKinds is indexed by the context tag number.
-var generalKinds = []NameKind{NameOther, NameEmail, NameDNS, NameX400, NameDirectory, NameEDIParty, NameURI, NameIP, NameRegistered}
+var generalKinds = []NameKind{NameOther, NameEmail, NameDNS, NameX400, NameDirectory, NameEDIParty, NameURI, NameIP,
+	NameRegistered}
 
 // GeneralName is one entry of an alternative-name extension or of a constraint.
 type GeneralName struct {

@@ -9,13 +9,20 @@ import (
 // handshakeSchemes are the signature schemes of TLS by their numbers (IANA "TLS
 // SignatureScheme", RFC 8446, 4.2.3, and RFC 5246, 7.4.1.4.1).
 var handshakeSchemes = map[uint16]SignatureAlgorithm{
-	0x0101: {Hash: crypto.MD5, scheme: schemeRSA}, 0x0201: {Hash: crypto.SHA1, scheme: schemeRSA}, 0x0301: {Hash: crypto.SHA224, scheme: schemeRSA},
-	0x0401: {Hash: crypto.SHA256, scheme: schemeRSA}, 0x0501: {Hash: crypto.SHA384, scheme: schemeRSA}, 0x0601: {Hash: crypto.SHA512, scheme: schemeRSA},
+	0x0101: {Hash: crypto.MD5, scheme: schemeRSA}, 0x0201: {Hash: crypto.SHA1, scheme: schemeRSA},
+	0x0301: {Hash: crypto.SHA224, scheme: schemeRSA},
+	0x0401: {Hash: crypto.SHA256, scheme: schemeRSA}, 0x0501: {Hash: crypto.SHA384, scheme: schemeRSA},
+	0x0601: {Hash: crypto.SHA512, scheme: schemeRSA},
 	0x0202: {Hash: crypto.SHA1, scheme: schemeDSA}, 0x0402: {Hash: crypto.SHA256, scheme: schemeDSA},
-	0x0203: {Hash: crypto.SHA1, scheme: schemeECDSA}, 0x0303: {Hash: crypto.SHA224, scheme: schemeECDSA}, 0x0403: {Hash: crypto.SHA256, scheme: schemeECDSA},
+	0x0203: {Hash: crypto.SHA1, scheme: schemeECDSA}, 0x0303: {Hash: crypto.SHA224, scheme: schemeECDSA},
+	0x0403: {Hash: crypto.SHA256, scheme: schemeECDSA},
 	0x0503: {Hash: crypto.SHA384, scheme: schemeECDSA}, 0x0603: {Hash: crypto.SHA512, scheme: schemeECDSA},
-	0x0804: {Hash: crypto.SHA256, scheme: schemePSS, saltLength: 32}, 0x0805: {Hash: crypto.SHA384, scheme: schemePSS, saltLength: 48}, 0x0806: {Hash: crypto.SHA512, scheme: schemePSS, saltLength: 64},
-	0x0809: {Hash: crypto.SHA256, scheme: schemePSS, saltLength: 32}, 0x080a: {Hash: crypto.SHA384, scheme: schemePSS, saltLength: 48}, 0x080b: {Hash: crypto.SHA512, scheme: schemePSS, saltLength: 64},
+	0x0804: {Hash: crypto.SHA256, scheme: schemePSS, saltLength: 32},
+	0x0805: {Hash: crypto.SHA384, scheme: schemePSS, saltLength: 48},
+	0x0806: {Hash: crypto.SHA512, scheme: schemePSS, saltLength: 64},
+	0x0809: {Hash: crypto.SHA256, scheme: schemePSS, saltLength: 32},
+	0x080a: {Hash: crypto.SHA384, scheme: schemePSS, saltLength: 48},
+	0x080b: {Hash: crypto.SHA512, scheme: schemePSS, saltLength: 64},
 	0x0807: {scheme: schemeEd25519},
 }
 

@@ -37,8 +37,10 @@ func TestPrivateKeysOfEveryKind(t *testing.T) {
 	rsaKey := must[*rsa.PrivateKey](t)(rsa.GenerateKey(rand.Reader, 2048))
 	_, edKey, err := ed25519.GenerateKey(rand.Reader)
 	require.NoError(t, err)
-	keys := map[string]any{"RSA 2048": rsaKey, "Ed25519": edKey, "X25519": must[*ecdh.PrivateKey](t)(ecdh.X25519().GenerateKey(rand.Reader))}
-	for name, curve := range map[string]elliptic.Curve{"EC P-224": elliptic.P224(), "EC P-256": elliptic.P256(), "EC P-384": elliptic.P384(), "EC P-521": elliptic.P521()} {
+	keys := map[string]any{"RSA 2048": rsaKey, "Ed25519": edKey,
+		"X25519": must[*ecdh.PrivateKey](t)(ecdh.X25519().GenerateKey(rand.Reader))}
+	for name, curve := range map[string]elliptic.Curve{"EC P-224": elliptic.P224(), "EC P-256": elliptic.P256(),
+		"EC P-384": elliptic.P384(), "EC P-521": elliptic.P521()} {
 		keys[name] = must[*ecdsa.PrivateKey](t)(ecdsa.GenerateKey(curve, rand.Reader))
 	}
 	check := func(t *testing.T, name string, key any, k *pki.PrivateKey, err error) {
@@ -79,12 +81,14 @@ func TestPrivateKeysOfEveryKind(t *testing.T) {
 
 // rsaNumbers is an RSAPrivateKey of the numbers (RFC 8017, A.1.2).
 func rsaNumbers(t *testing.T, key *rsa.PrivateKey, change func(n []*big.Int)) []byte {
-	n := []*big.Int{big.NewInt(0), key.N, big.NewInt(int64(key.E)), key.D, key.Primes[0], key.Primes[1], key.Precomputed.Dp, key.Precomputed.Dq, key.Precomputed.Qinv}
+	n := []*big.Int{big.NewInt(0), key.N, big.NewInt(int64(key.E)), key.D, key.Primes[0], key.Primes[1],
+		key.Precomputed.Dp, key.Precomputed.Dq, key.Precomputed.Qinv}
 	for i := range n {
 		n[i] = new(big.Int).Set(n[i])
 	}
 	change(n)
-	return marshal(t, struct{ V, N, E, D, P, Q, DP, DQ, QI *big.Int }{n[0], n[1], n[2], n[3], n[4], n[5], n[6], n[7], n[8]})
+	return marshal(t, struct{ V, N, E, D, P, Q, DP, DQ, QI *big.Int }{n[0], n[1], n[2], n[3], n[4], n[5], n[6], n[7],
+		n[8]})
 }
 
 func TestPartsOfPrivateKeysAgree(t *testing.T) {
@@ -104,8 +108,13 @@ func TestPartsOfPrivateKeysAgree(t *testing.T) {
 		{"another first exponent", plus(6, 1), "the first shortened exponent is wrong"},
 		{"another second exponent", plus(7, 1), "the second shortened exponent is wrong"},
 		{"another coefficient", plus(8, 1), "the coefficient is wrong"},
-		{"no primes at all", func(n []*big.Int) { n[4].SetInt64(0); n[5].SetInt64(0) }, "the primes do not multiply to the modulus"},
-		{"several primes, of which the others follow", func(n []*big.Int) { n[0].SetInt64(1); n[1].Mul(n[1], big.NewInt(3)) }, ""},
+		{"no primes at all", func(n []*big.Int) { n[4].SetInt64(0); n[5].SetInt64(0) },
+			"the primes do not multiply to the modulus"},
+		{"several primes, of which the others follow", func(n []*big.Int) {
+			n[0].SetInt64(1)
+			n[1].Mul(n[1],
+				big.NewInt(3))
+		}, ""},
 	} {
 		t.Run("RSA, "+tt.name, func(t *testing.T) {
 			k, err := pki.ParsePKCS1(rsaNumbers(t, key, tt.change))
@@ -118,7 +127,8 @@ func TestPartsOfPrivateKeysAgree(t *testing.T) {
 			assert.True(t, k.Comparable())
 		})
 	}
-	one, two := must[*ecdsa.PrivateKey](t)(ecdsa.GenerateKey(elliptic.P256(), rand.Reader)), must[*ecdsa.PrivateKey](t)(ecdsa.GenerateKey(elliptic.P256(), rand.Reader))
+	one, two := must[*ecdsa.PrivateKey](t)(ecdsa.GenerateKey(elliptic.P256(), rand.Reader)),
+		must[*ecdsa.PrivateKey](t)(ecdsa.GenerateKey(elliptic.P256(), rand.Reader))
 	type ecPrivate struct {
 		Version int
 		Private []byte
@@ -129,10 +139,12 @@ func TestPartsOfPrivateKeysAgree(t *testing.T) {
 	point := must[[]byte](t)(two.PublicKey.Bytes())
 	private := must[[]byte](t)(one.Bytes())
 	t.Run("EC, the public part of another key", func(t *testing.T) {
-		k, err := pki.ParseSEC1(marshal(t, ecPrivate{1, private, p256, asn1.BitString{Bytes: point, BitLength: 8 * len(point)}}))
+		k, err := pki.ParseSEC1(marshal(t, ecPrivate{1, private, p256,
+			asn1.BitString{Bytes: point, BitLength: 8 * len(point)}}))
 		require.NoError(t, err)
 		assert.Contains(t, k.Problems, "the public part that is written beside it belongs to another key")
-		assert.Equal(t, must[[]byte](t)(x509.MarshalPKIXPublicKey(one.Public())), k.Public.Raw, "the private part decides")
+		assert.Equal(t, must[[]byte](t)(x509.MarshalPKIXPublicKey(one.Public())), k.Public.Raw,
+			"the private part decides")
 	})
 	t.Run("EC, no public part, leading zeros lost", func(t *testing.T) {
 		short := append([]byte{}, private...)
@@ -148,7 +160,8 @@ func TestPartsOfPrivateKeysAgree(t *testing.T) {
 		assert.Equal(t, must[[]byte](t)(x509.MarshalPKIXPublicKey(full.Public())), k.Public.Raw)
 	})
 	t.Run("EC, a number that the curve does not allow", func(t *testing.T) {
-		k, err := pki.ParseSEC1(marshal(t, ecPrivate{1, make([]byte, 32), p256, asn1.BitString{Bytes: point, BitLength: 8 * len(point)}}))
+		k, err := pki.ParseSEC1(marshal(t, ecPrivate{1, make([]byte, 32), p256,
+			asn1.BitString{Bytes: point, BitLength: 8 * len(point)}}))
 		require.NoError(t, err)
 		assert.Contains(t, k.Problems, "the private part is no number that the curve allows")
 	})
@@ -182,7 +195,8 @@ func TestKeysThatAreOnlyRecognised(t *testing.T) {
 		return marshal(t, struct {
 			Algorithm algorithm
 			Key       asn1.BitString
-		}{algorithm{id, parameters}, asn1.BitString{Bytes: append([]byte{4}, make([]byte, bits-1)...), BitLength: 8 * bits}})
+		}{algorithm{id, parameters}, asn1.BitString{Bytes: append([]byte{4}, make([]byte, bits-1)...),
+			BitLength: 8 * bits}})
 	}
 	ec, mldsa := asn1.ObjectIdentifier{1, 2, 840, 10045, 2, 1}, asn1.ObjectIdentifier{2, 16, 840, 1, 101, 3, 4, 3, 17}
 	for want, der := range map[string][]byte{
@@ -219,7 +233,8 @@ func TestMatchLooksPastTheWriting(t *testing.T) {
 	other := must[pki.PublicKey](t)(pki.ParsePublicKey(marshal(t, struct {
 		Algorithm algorithm
 		Key       asn1.BitString
-	}{algorithm{asn1.ObjectIdentifier{1, 2, 840, 10045, 2, 1}, asn1.ObjectIdentifier{1, 2, 840, 10045, 3, 1, 7}}, asn1.BitString{Bytes: compressed, BitLength: 8 * len(compressed)}})))
+	}{algorithm{asn1.ObjectIdentifier{1, 2, 840, 10045, 2, 1}, asn1.ObjectIdentifier{1, 2, 840, 10045, 3, 1, 7}},
+		asn1.BitString{Bytes: compressed, BitLength: 8 * len(compressed)}})))
 	assert.NotEqual(t, usual.Fingerprint(), other.Fingerprint())
 	assert.Equal(t, usual.Match(), other.Match())
 
@@ -228,14 +243,16 @@ func TestMatchLooksPastTheWriting(t *testing.T) {
 	pss := must[pki.PublicKey](t)(pki.ParsePublicKey(marshal(t, struct {
 		Algorithm struct{ ID asn1.ObjectIdentifier }
 		Key       asn1.BitString
-	}{struct{ ID asn1.ObjectIdentifier }{asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 1, 10}}, asn1.BitString{Bytes: plain.Bytes, BitLength: 8 * len(plain.Bytes)}})))
+	}{struct{ ID asn1.ObjectIdentifier }{asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 1, 10}},
+		asn1.BitString{Bytes: plain.Bytes, BitLength: 8 * len(plain.Bytes)}})))
 	assert.Equal(t, "RSA-PSS 1024", pss.String())
 	assert.Equal(t, plain.Match(), pss.Match())
 	assert.NotEqual(t, plain.Match(), usual.Match())
 }
 
 func TestNoKeys(t *testing.T) {
-	for name, parse := range map[string]func([]byte) (*pki.PrivateKey, error){"PKCS#8": pki.ParsePKCS8, "PKCS#1": pki.ParsePKCS1, "SEC1": pki.ParseSEC1, "DSA": pki.ParseDSA} {
+	for name, parse := range map[string]func([]byte) (*pki.PrivateKey, error){"PKCS#8": pki.ParsePKCS8,
+		"PKCS#1": pki.ParsePKCS1, "SEC1": pki.ParseSEC1, "DSA": pki.ParseDSA} {
 		for _, der := range [][]byte{nil, {0x30}, {0x30, 0}, {0x30, 3, 2, 1, 0}, {4, 2, 1, 1}, []byte("-----BEGIN")} {
 			_, err := parse(der)
 			assert.ErrorIs(t, err, pki.ErrNoKey, fmt.Sprintf("%s of %x", name, der))

@@ -110,7 +110,8 @@ func (n Name) Key() string {
 		out = append(out, '/')
 		for _, a := range component {
 			value := strings.ToLower(a.Value)
-			if strings.Contains(value, "  ") || strings.TrimSpace(value) != value || strings.ContainsAny(value, "\t\r\n") {
+			if strings.Contains(value, "  ") || strings.TrimSpace(value) != value ||
+				strings.ContainsAny(value, "\t\r\n") {
 				value = strings.Join(strings.Fields(value), " ")
 			}
 			// The length in front keeps one name from looking like two.
@@ -124,7 +125,8 @@ func (n Name) Key() string {
 // Within reports whether the name lies in the subtree of the base: it begins
 // with all of the base's components (RFC 5280, 4.2.1.10).
 func (n Name) Within(base Name) bool {
-	return len(n.Components) >= len(base.Components) && Name{Components: n.Components[:len(base.Components)]}.Key() == Name{Components: base.Components}.Key()
+	return len(n.Components) >= len(base.Components) &&
+		Name{Components: n.Components[:len(base.Components)]}.Key() == Name{Components: base.Components}.Key()
 }
 
 // Below returns the name with one more component behind its own.
@@ -212,11 +214,13 @@ func (d *decoder) text(el element, field string) string {
 		}
 	case tagPrintable:
 		if i := strings.IndexFunc(string(c), notPrintable); i >= 0 {
-			d.note(c[i:], field, "X.680 section 41.4", "the PrintableString contains %q, which it must not", string(c[i]))
+			d.note(c[i:], field, "X.680 section 41.4", "the PrintableString contains %q, which it must not",
+				string(c[i]))
 		}
 	case tagNumeric:
 		if strings.Trim(string(c), "0123456789 ") != "" {
-			d.note(el.full, field, "X.680 section 41.2", "the NumericString contains other characters than digits and space")
+			d.note(el.full, field, "X.680 section 41.2",
+				"the NumericString contains other characters than digits and space")
 		}
 	case tagIA5, tagVisible:
 		for i, b := range c {

@@ -28,7 +28,8 @@ const (
 
 // Words says the status as people do.
 func (s OCSPStatus) Words() string {
-	words := map[OCSPStatus]string{0: "successful", 1: "malformed request", 2: "internal error", 3: "try later", 5: "signature required", 6: "unauthorized"}
+	words := map[OCSPStatus]string{0: "successful", 1: "malformed request", 2: "internal error", 3: "try later",
+		5: "signature required", 6: "unauthorized"}
 	if w, ok := words[s]; ok {
 		return w
 	}
@@ -78,7 +79,8 @@ func (a OCSPAnswer) Concerns(c, issuer *Certificate) bool {
 	if a.Hash == 0 || !bytes.Equal(a.Serial, c.RawSerial) {
 		return false
 	}
-	return bytes.Equal(a.IssuerName, sum(a.Hash, c.Issuer.Raw)) && bytes.Equal(a.IssuerKey, sum(a.Hash, issuer.PublicKey.Bytes))
+	return bytes.Equal(a.IssuerName, sum(a.Hash, c.Issuer.Raw)) &&
+		bytes.Equal(a.IssuerKey, sum(a.Hash, issuer.PublicKey.Bytes))
 }
 
 // CheckSignedBy verifies the answer's signature under the key, as Certificate.CheckSignedBy does.
@@ -168,7 +170,8 @@ func (d *decoder) basicResponse(s *cryptobyte.String, r *OCSPResponse) error {
 	if list, ok := d.optional(&inner, contextTag(0, true), "certs"); ok {
 		certificates := cryptobyte.String(list.content)
 		if seq, ok := d.take(&certificates, tagSequence, "certs"); ok {
-			d.sequences(seq.content, "certs", "RFC 6960 section 4.2.1", func(el element) { r.Certificates = append(r.Certificates, el.full) })
+			d.sequences(seq.content, "certs", "RFC 6960 section 4.2.1",
+				func(el element) { r.Certificates = append(r.Certificates, el.full) })
 		}
 	}
 	return nil

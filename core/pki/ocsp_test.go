@@ -31,7 +31,8 @@ func newResponderWorld(t testing.TB) responderWorld {
 	require.NoError(t, err)
 	from := time.Date(2026, 5, 1, 0, 0, 0, 0, time.UTC)
 	make := func(name string, serial int64, parent *x509.Certificate) *x509.Certificate {
-		template := &x509.Certificate{SerialNumber: big.NewInt(serial), Subject: pkix.Name{CommonName: name}, NotBefore: from, NotAfter: from.AddDate(1, 0, 0), IsCA: parent == nil, BasicConstraintsValid: true}
+		template := &x509.Certificate{SerialNumber: big.NewInt(serial), Subject: pkix.Name{CommonName: name},
+			NotBefore: from, NotAfter: from.AddDate(1, 0, 0), IsCA: parent == nil, BasicConstraintsValid: true}
 		if parent == nil {
 			parent = template
 		}
@@ -60,7 +61,8 @@ func TestOCSPResponse(t *testing.T) {
 	}{
 		{"good", ocsp.Response{Status: ocsp.Good, NextUpdate: at.Add(24 * time.Hour)}, pki.StatusGood},
 		{"good for ever", ocsp.Response{Status: ocsp.Good}, pki.StatusGood},
-		{"revoked", ocsp.Response{Status: ocsp.Revoked, RevokedAt: at.Add(-time.Hour), RevocationReason: ocsp.KeyCompromise, NextUpdate: at.Add(time.Hour)}, pki.StatusRevoked},
+		{"revoked", ocsp.Response{Status: ocsp.Revoked, RevokedAt: at.Add(-time.Hour),
+			RevocationReason: ocsp.KeyCompromise, NextUpdate: at.Add(time.Hour)}, pki.StatusRevoked},
 		{"unknown", ocsp.Response{Status: ocsp.Unknown, NextUpdate: at.Add(time.Hour)}, pki.StatusUnknown},
 		{"SHA-256", ocsp.Response{Status: ocsp.Good, IssuerHash: crypto.SHA256}, pki.StatusGood},
 		{"with the signer's certificate", ocsp.Response{Status: ocsp.Good, Certificate: w.issuer}, pki.StatusGood},
@@ -111,18 +113,22 @@ func TestOCSPResponse(t *testing.T) {
 func FuzzParseOCSPResponse(f *testing.F) {
 	w := newResponderWorld(f)
 	for _, status := range []int{ocsp.Good, ocsp.Revoked, ocsp.Unknown} {
-		der, err := ocsp.CreateResponse(w.issuer, w.issuer, ocsp.Response{Status: status, SerialNumber: big.NewInt(7), ThisUpdate: time.Unix(1.7e9, 0), RevokedAt: time.Unix(1.6e9, 0), Certificate: w.issuer}, w.key)
+		der, err := ocsp.CreateResponse(w.issuer, w.issuer,
+			ocsp.Response{Status: status, SerialNumber: big.NewInt(7), ThisUpdate: time.Unix(1.7e9, 0),
+				RevokedAt: time.Unix(1.6e9, 0), Certificate: w.issuer}, w.key)
 		require.NoError(f, err)
 		f.Add(der)
 		f.Add(der[:len(der)/2])
 	}
 	f.Add(ocsp.TryLaterErrorResponse)
-	words := map[int]pki.CertificateStatus{ocsp.Good: pki.StatusGood, ocsp.Revoked: pki.StatusRevoked, ocsp.Unknown: pki.StatusUnknown}
+	words := map[int]pki.CertificateStatus{ocsp.Good: pki.StatusGood, ocsp.Revoked: pki.StatusRevoked,
+		ocsp.Unknown: pki.StatusUnknown}
 	f.Fuzz(func(t *testing.T, der []byte) {
 		r, err := pki.ParseOCSPResponse(der)
 		std, stdErr := ocsp.ParseResponse(der, nil)
 		if err != nil {
-			// No oracle: encoding/asn1 passes over the length of explicit tags, even where it disagrees with what is inside.
+			// No oracle: encoding/asn1 passes over the length of explicit tags, even where it
+			// disagrees with what is inside.
 			require.ErrorIs(t, err, pki.ErrMalformed)
 			return
 		}
@@ -133,7 +139,8 @@ func FuzzParseOCSPResponse(f *testing.F) {
 			require.NotEmpty(t, r.Answers)
 			assert.Equal(t, words[std.Status], r.Answers[0].Status)
 		case len(r.Answers) == 0: // encoding/asn1 reads past the end of an answer that is too short
-			assert.True(t, slices.ContainsFunc(r.Anomalies, func(a pki.Anomaly) bool { return a.Text == "an answer is malformed" }), "%v", r.Anomalies)
+			assert.True(t, slices.ContainsFunc(r.Anomalies,
+				func(a pki.Anomaly) bool { return a.Text == "an answer is malformed" }), "%v", r.Anomalies)
 		}
 	})
 }

@@ -31,7 +31,8 @@ func ParseCertificateSet(der []byte) (*CertificateSet, error) {
 		return fail(s, "the content type is missing")
 	}
 	if id := d.oid(kind, "contentType"); id != oidSignedData {
-		return fail(kind.full, "the content is "+id.Words()+", not signed data; certificates are carried by signed data only")
+		return fail(kind.full,
+			"the content is "+id.Words()+", not signed data; certificates are carried by signed data only")
 	}
 	explicit, ok := d.take(&s, contextTag(0, true), "content")
 	if !ok {

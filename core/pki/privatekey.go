@@ -219,7 +219,8 @@ func sec1(der, parameters []byte) (*PrivateKey, error) {
 	return k, nil
 }
 
-var agreements = map[elliptic.Curve]ecdh.Curve{elliptic.P256(): ecdh.P256(), elliptic.P384(): ecdh.P384(), elliptic.P521(): ecdh.P521()}
+var agreements = map[elliptic.Curve]ecdh.Curve{elliptic.P256(): ecdh.P256(), elliptic.P384(): ecdh.P384(),
+	elliptic.P521(): ecdh.P521()}
 
 // point computes the public half, uncompressed, of a private number that may have lost leading zeros.
 func point(curve elliptic.Curve, private []byte) ([]byte, error) {
@@ -307,13 +308,15 @@ func appendIntegers(out []byte, numbers []*big.Int) []byte {
 
 // rsaInfo is the usual SubjectPublicKeyInfo of an RSA key (RFC 3279, 2.3.1).
 func rsaInfo(n, e *big.Int) []byte {
-	return keyInfo("1.2.840.113549.1.1.1", []byte{tagNull, 0}, encode(tagSequence, appendIntegers(nil, []*big.Int{n, e})))
+	return keyInfo("1.2.840.113549.1.1.1", []byte{tagNull, 0},
+		encode(tagSequence, appendIntegers(nil, []*big.Int{n, e})))
 }
 
 // keyInfo writes a SubjectPublicKeyInfo.
 func keyInfo(id OID, parameters, bits []byte) []byte {
 	algorithm := append(id.der(), parameters...)
-	return encode(tagSequence, append(encode(tagSequence, algorithm), encode(tagBitString, append([]byte{0}, bits...))...))
+	return encode(tagSequence, append(encode(tagSequence, algorithm),
+		encode(tagBitString, append([]byte{0}, bits...))...))
 }
 
 // der writes the identifier, which came from a decoder and so can be written.

@@ -58,7 +58,8 @@ func (k PublicKey) String() string {
 }
 
 // levels of ML-DSA (RFC 9881, 2).
-var levels = map[OID]string{"2.16.840.1.101.3.4.3.17": "44", "2.16.840.1.101.3.4.3.18": "65", "2.16.840.1.101.3.4.3.19": "87"}
+var levels = map[OID]string{"2.16.840.1.101.3.4.3.17": "44", "2.16.840.1.101.3.4.3.18": "65",
+	"2.16.840.1.101.3.4.3.19": "87"}
 
 // keyAlgorithms: RFC 3279, RFC 4055, RFC 5480, RFC 8410, RFC 9881.
 var keyAlgorithms = map[OID]struct {

@@ -25,7 +25,8 @@ func TestRequest(t *testing.T) {
 	der := must[[]byte](t)(x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{
 		Subject:  pkix.Name{CommonName: "tides.tarnholm.example", Organization: []string{"Tarnholm Harbour Authority"}},
 		DNSNames: []string{"tides.tarnholm.example", "ebb.tarnholm.example"}, IPAddresses: []net.IP{{192, 0, 2, 7}},
-		ExtraExtensions: []pkix.Extension{{Id: asn1.ObjectIdentifier{2, 5, 29, 15}, Critical: true, Value: []byte{3, 2, 7, 0x80}}},
+		ExtraExtensions: []pkix.Extension{{Id: asn1.ObjectIdentifier{2, 5, 29, 15}, Critical: true,
+			Value: []byte{3, 2, 7, 0x80}}},
 	}, key))
 	r := must[*pki.Request](t)(pki.ParseRequest(der))
 	assert.Equal(t, "tides.tarnholm.example", r.Label())
@@ -75,10 +76,13 @@ func TestRequestDefects(t *testing.T) {
 	}{
 		{"another version", info{Version: 1, Name: name, Key: spki}, "the version number is 1, only 0 is defined"},
 		{"attributes missing", info{Name: name, Key: spki}, "the attributes, which may be empty, are missing"},
-		{"extensions that are none", info{Name: name, Key: spki, Attributes: []attribute{{asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 9, 14}, []asn1.RawValue{text}}}}, "the extensions asked for are malformed"},
+		{"extensions that are none", info{Name: name, Key: spki,
+			Attributes: []attribute{{asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 9, 14}, []asn1.RawValue{text}}}},
+			"the extensions asked for are malformed"},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
-			r, err := pki.ParseRequest(marshal(t, request{tt.info, sign, asn1.BitString{Bytes: []byte{1}, BitLength: 8}}))
+			r, err := pki.ParseRequest(marshal(t, request{tt.info, sign,
+				asn1.BitString{Bytes: []byte{1}, BitLength: 8}}))
 			require.NoError(t, err)
 			var texts []string
 			for _, a := range r.Anomalies {
@@ -88,12 +92,15 @@ func TestRequestDefects(t *testing.T) {
 		})
 	}
 	t.Run("a challenge password is noticed", func(t *testing.T) {
-		r, err := pki.ParseRequest(marshal(t, request{info{Name: name, Key: spki, Attributes: []attribute{{asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 9, 7}, []asn1.RawValue{text}}}}, sign, asn1.BitString{Bytes: []byte{1}, BitLength: 8}}))
+		r, err := pki.ParseRequest(marshal(t, request{info{Name: name, Key: spki,
+			Attributes: []attribute{{asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 9, 7}, []asn1.RawValue{text}}}}, sign,
+			asn1.BitString{Bytes: []byte{1}, BitLength: 8}}))
 		require.NoError(t, err)
 		assert.True(t, r.ChallengePassword)
 		assert.Equal(t, "challenge password", r.Attributes[0].Words())
 	})
-	for what, der := range map[string][]byte{"nothing": nil, "a number": {2, 1, 1}, "an empty sequence": {0x30, 0}, "half of one": marshal(t, request{info{Name: name, Key: spki}, sign, asn1.BitString{}})[:40]} {
+	for what, der := range map[string][]byte{"nothing": nil, "a number": {2, 1, 1}, "an empty sequence": {0x30, 0},
+		"half of one": marshal(t, request{info{Name: name, Key: spki}, sign, asn1.BitString{}})[:40]} {
 		_, err := pki.ParseRequest(der)
 		var malformed *pki.MalformedError
 		assert.True(t, errors.As(err, &malformed), what)
@@ -102,14 +109,18 @@ func TestRequestDefects(t *testing.T) {
 
 func TestRevocationList(t *testing.T) {
 	key := must[*ecdsa.PrivateKey](t)(ecdsa.GenerateKey(elliptic.P256(), rand.Reader))
-	issuer := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Root"}, KeyUsage: x509.KeyUsageCRLSign, SubjectKeyId: []byte{1}}
+	issuer := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Root"},
+		KeyUsage: x509.KeyUsageCRLSign, SubjectKeyId: []byte{1}}
 	this := time.Date(2026, 11, 25, 6, 0, 0, 0, time.UTC)
 	for _, count := range []int{0, 1, 300} {
 		var entries []x509.RevocationListEntry
 		for i := range count {
-			entries = append(entries, x509.RevocationListEntry{SerialNumber: big.NewInt(int64(i + 1)), RevocationTime: this})
+			entries = append(entries, x509.RevocationListEntry{SerialNumber: big.NewInt(int64(i + 1)),
+				RevocationTime: this})
 		}
-		der := must[[]byte](t)(x509.CreateRevocationList(rand.Reader, &x509.RevocationList{Number: big.NewInt(77), ThisUpdate: this, NextUpdate: this.AddDate(0, 0, 7), RevokedCertificateEntries: entries}, issuer, key))
+		der := must[[]byte](t)(x509.CreateRevocationList(rand.Reader,
+			&x509.RevocationList{Number: big.NewInt(77), ThisUpdate: this, NextUpdate: this.AddDate(0, 0, 7),
+				RevokedCertificateEntries: entries}, issuer, key))
 		l := must[*pki.RevocationList](t)(pki.ParseRevocationList(der))
 		assert.Equal(t, count, len(l.Revoked))
 		assert.Equal(t, int64(77), l.Number.Int64())
@@ -133,7 +144,8 @@ func TestCertificateSet(t *testing.T) {
 	}
 	none := must[*pki.CertificateSet](t)(pki.ParseCertificateSet(must[[]byte](t)(forge.CertificateSet())))
 	assert.Empty(t, none.Certificates)
-	_, err := pki.ParseCertificateSet(marshal(t, struct{ ID asn1.ObjectIdentifier }{asn1.ObjectIdentifier{1, 2, 840, 113549, 1, 7, 3}}))
+	_, err := pki.ParseCertificateSet(marshal(t, struct{ ID asn1.ObjectIdentifier }{asn1.ObjectIdentifier{1, 2, 840,
+		113549, 1, 7, 3}}))
 	assert.ErrorContains(t, err, "enveloped data, not signed data")
 }
 

@@ -74,8 +74,10 @@ const (
 	RemovedFrom   Reason = 8 // of a delta list: the certificate is no longer revoked
 )
 
-var reasonWords = []string{"no reason given", "the key is compromised", "the issuer is compromised", "the affiliation changed", "superseded",
-	"cessation of operation", "on hold", "", "removed from the list", "the privilege was withdrawn", "the attribute issuer is compromised"}
+var reasonWords = []string{"no reason given", "the key is compromised", "the issuer is compromised",
+	"the affiliation changed", "superseded",
+	"cessation of operation", "on hold", "", "removed from the list", "the privilege was withdrawn",
+	"the attribute issuer is compromised"}
 
 // Words says the reason as people do.
 func (r Reason) Words() string {
@@ -117,7 +119,8 @@ func ParseRevocationList(der []byte) (*RevocationList, error) {
 	if alg, ok := d.take(&inner, tagSequence, "signatureAlgorithm"); !ok {
 		d.note(inner, "signatureAlgorithm", "RFC 5280 section 5.1.1.2", "the signature algorithm is missing")
 	} else if string(alg.full) != string(l.SignatureAlgorithm.Raw) {
-		d.note(alg.full, "signatureAlgorithm", "RFC 5280 section 5.1.1.2", "the algorithm differs from the one inside the part that is signed")
+		d.note(alg.full, "signatureAlgorithm", "RFC 5280 section 5.1.1.2",
+			"the algorithm differs from the one inside the part that is signed")
 	}
 	if sig, ok := d.take(&inner, tagBitString, "signatureValue"); ok {
 		l.Signature, _, _ = d.bitString(sig, "signatureValue")

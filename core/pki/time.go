@@ -9,8 +9,9 @@ const sectionTime = "RFC 5280 section 4.1.2.5"
 
 // timeForms are the spellings that are met, the first of each kind being the right one.
 var timeForms = map[byte][]string{
-	tagUTCTime:     {"060102150405Z", "0601021504Z", "060102150405-0700", "0601021504-0700"},
-	tagGeneralized: {"20060102150405Z", "200601021504Z", "20060102150405-0700", "20060102150405", "20060102150405.999999999Z"},
+	tagUTCTime: {"060102150405Z", "0601021504Z", "060102150405-0700", "0601021504-0700"},
+	tagGeneralized: {"20060102150405Z", "200601021504Z", "20060102150405-0700", "20060102150405",
+		"20060102150405.999999999Z"},
 }
 
 // time decodes a UTCTime or GeneralizedTime. The second result tells whether a
@@ -28,7 +29,8 @@ func (d *decoder) time(el element, field string) (time.Time, bool) {
 		}
 		// time.Parse takes a fraction where the form has none; the length tells.
 		if i > 0 || strings.ContainsAny(text, ".,") {
-			d.note(el.full, field, sectionTime, "the time %q is not written with seconds, without fraction and in UTC", clip(text))
+			d.note(el.full, field, sectionTime, "the time %q is not written with seconds, without fraction and in UTC",
+				clip(text))
 		}
 		if el.tag == tagGeneralized && at.Year() < 2050 {
 			d.note(el.full, field, sectionTime, "a year before 2050 is written as GeneralizedTime instead of UTCTime")

@@ -51,7 +51,10 @@ func verifySignature(a SignatureAlgorithm, key PublicKey, message, signature []b
 	case schemeDSA:
 		return verifyDSA(key, digest, signature)
 	case schemePSS:
-		return verifyRSA(key, signature, func(em []byte, bits int) bool { return pssFits(em, bits, digest, a.Hash, a.saltLength) })
+		return verifyRSA(key, signature, func(em []byte,
+			bits int) bool {
+			return pssFits(em, bits, digest, a.Hash, a.saltLength)
+		})
 	default:
 		if key.Algorithm != KeyRSA {
 			return ErrBadSignature

@@ -21,7 +21,8 @@ import (
 // signedWith makes a self-signed certificate by the standard library.
 func signedWith(t *testing.T, key crypto.Signer, algorithm x509.SignatureAlgorithm) *pki.Certificate {
 	t.Helper()
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Signal Station"}, NotBefore: from, NotAfter: until, SignatureAlgorithm: algorithm}
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Signal Station"},
+		NotBefore: from, NotAfter: until, SignatureAlgorithm: algorithm}
 	raw, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
 	require.NoError(t, err)
 	c, err := pki.ParseCertificate(raw)
@@ -83,12 +84,14 @@ func TestRSAOfAnySize(t *testing.T) {
 		require.NoError(t, err)
 		one := big.NewInt(1)
 		n = new(big.Int).Mul(p, q)
-		d = new(big.Int).ModInverse(big.NewInt(65537), new(big.Int).Mul(new(big.Int).Sub(p, one), new(big.Int).Sub(q, one)))
+		d = new(big.Int).ModInverse(big.NewInt(65537), new(big.Int).Mul(new(big.Int).Sub(p, one),
+			new(big.Int).Sub(q, one)))
 	}
 	signer := smallRSA{n, d}
 	key, err := x509.MarshalPKIXPublicKey(&rsa.PublicKey{N: n, E: 65537})
 	require.NoError(t, err)
-	raw, err := forge.Issue(nil, signer, forge.Template{Name: "capstan.tarnholm.example", SPKI: key, From: from, Until: until, Sign: &forge.RSASHA256})
+	raw, err := forge.Issue(nil, signer, forge.Template{Name: "capstan.tarnholm.example", SPKI: key, From: from,
+		Until: until, Sign: &forge.RSASHA256})
 	require.NoError(t, err)
 	c, err := pki.ParseCertificate(raw)
 	require.NoError(t, err)
@@ -102,7 +105,8 @@ type smallRSA struct{ n, d *big.Int }
 func (k smallRSA) Public() crypto.PublicKey { return &rsa.PublicKey{N: k.n, E: 65537} }
 
 func (k smallRSA) Sign(_ io.Reader, digest []byte, _ crypto.SignerOpts) ([]byte, error) {
-	info := append([]byte{0x30, 0x31, 0x30, 0x0d, 6, 9, 0x60, 0x86, 0x48, 1, 0x65, 3, 4, 2, 1, 5, 0, 4, 0x20}, digest...)
+	info := append([]byte{0x30, 0x31, 0x30, 0x0d, 6, 9, 0x60, 0x86, 0x48, 1, 0x65, 3, 4, 2, 1, 5, 0, 4, 0x20},
+		digest...)
 	size := (k.n.BitLen() + 7) / 8
 	encoded := make([]byte, size)
 	encoded[1] = 1
@@ -117,7 +121,8 @@ func TestWhatCannotBeComputedIsNotCalledBad(t *testing.T) {
 	spki, err := forge.Ed448Info()
 	require.NoError(t, err)
 	key := newKey(t)
-	root, err := forge.NewAuthority(nil, key, forge.Ed448, forge.Template{Name: "Sextant Root", SPKI: spki, From: from, Until: until})
+	root, err := forge.NewAuthority(nil, key, forge.Ed448,
+		forge.Template{Name: "Sextant Root", SPKI: spki, From: from, Until: until})
 	require.NoError(t, err)
 	c, err := pki.ParseCertificate(root.DER)
 	require.NoError(t, err)
@@ -130,7 +135,8 @@ func TestHugeRSAIsBounded(t *testing.T) {
 	rsaKey, err := rsa.GenerateKey(rand.Reader, 1024)
 	require.NoError(t, err)
 	r := signedWith(t, rsaKey, x509.SHA256WithRSA)
-	huge := pki.PublicKey{Algorithm: pki.KeyRSA, N: new(big.Int).Lsh(big.NewInt(1), 20000), E: big.NewInt(3), Bits: 20001}
+	huge := pki.PublicKey{Algorithm: pki.KeyRSA, N: new(big.Int).Lsh(big.NewInt(1), 20000), E: big.NewInt(3),
+		Bits: 20001}
 	assert.ErrorIs(t, r.CheckSignedBy(huge), pki.ErrUnverifiable)
 	assert.ErrorIs(t, c.CheckSignedBy(huge), pki.ErrBadSignature)
 }

@@ -18,8 +18,9 @@ func (p Policy) checkLists(fail func(about, format string, args ...any)) {
 	for i, v := range tlswire.Versions {
 		known[i] = v.String()
 	}
-	for key, list := range map[string][]string{"obsolete.fault": p.Protocols.Obsolete.Fault, "obsolete.risk": p.Protocols.Obsolete.Risk,
-		"current": p.Protocols.Current, "required": p.Protocols.Required, "allowed": p.Protocols.Allowed} {
+	for key, list := range map[string][]string{"obsolete.fault": p.Protocols.Obsolete.Fault,
+		"obsolete.risk": p.Protocols.Obsolete.Risk,
+		"current":       p.Protocols.Current, "required": p.Protocols.Required, "allowed": p.Protocols.Allowed} {
 		for _, version := range list {
 			if !slices.Contains(known, version) {
 				fail(version, "protocols.%s: %q is no version; there are %v", key, version, known)
@@ -46,13 +47,16 @@ func (p Policy) checkLists(fail func(about, format string, args ...any)) {
 	}{{"suites", p.Suites, suites, "cipher suite"}, {"groups", p.Groups.Patterns, groups, "group"}} {
 		for _, pattern := range slices.Concat(list.p.Fault, list.p.Risk, list.p.Allowed) {
 			if !slices.ContainsFunc(list.among, func(name string) bool { return matches([]string{pattern}, name) }) {
-				fail(pattern, "%s: no %s has a name like %q; names are those of IANA's registry, and * stands for any part", list.key, list.what, pattern)
+				fail(pattern,
+					"%s: no %s has a name like %q; names are those of IANA's registry, and * stands for any part",
+					list.key, list.what, pattern)
 			}
 		}
 	}
 	for _, limit := range p.Lifetimes.Public {
 		if _, err := time.Parse(time.DateOnly, limit.From); err != nil || limit.Days <= 0 {
-			fail(limit.From, "lifetimes.public: %s needs a date such as 2027-03-15 and days", fmt.Sprintf("{from: %q, days: %d}", limit.From, limit.Days))
+			fail(limit.From, "lifetimes.public: %s needs a date such as 2027-03-15 and days",
+				fmt.Sprintf("{from: %q, days: %d}", limit.From, limit.Days))
 		}
 	}
 }
@@ -61,7 +65,8 @@ func (p Policy) checkLists(fail func(about, format string, args ...any)) {
 func (p Policy) check(path string, data []byte) error {
 	var failures []error
 	fail := func(about, format string, args ...any) {
-		failures = append(failures, &strictyaml.Error{Name: path, Line: lineOf(data, about), Text: fmt.Sprintf(format, args...)})
+		failures = append(failures, &strictyaml.Error{Name: path, Line: lineOf(data, about),
+			Text: fmt.Sprintf(format, args...)})
 	}
 	if p.Name == "" {
 		fail("", "the policy has no name")

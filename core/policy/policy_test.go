@@ -59,7 +59,8 @@ waivers:
 	assert.Equal(t, strict.Protocols.Obsolete, p.Protocols.Obsolete, "within a part too")
 	assert.Equal(t, strict.Groups.ModulusRisk, p.Groups.ModulusRisk)
 	assert.Equal(t, limits.Limits{HostPerSecond: 3, Visit: 90 * time.Second}, p.Limits)
-	for suite, want := range map[string]string{"TLS_AES_128_GCM_SHA256": "", "TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256": "", "TLS_CHACHA20_POLY1305_SHA256": "risk",
+	for suite, want := range map[string]string{"TLS_AES_128_GCM_SHA256": "",
+		"TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256": "", "TLS_CHACHA20_POLY1305_SHA256": "risk",
 		"TLS_ECDHE_RSA_WITH_AES_128_CBC_SHA": "fault", "TLS_RSA_WITH_RC4_128_SHA": "risk"} {
 		assert.Equal(t, want, p.Suites.Severity(suite), suite)
 	}
@@ -78,7 +79,8 @@ waivers:
 		require.NoError(t, err)
 		return at
 	}
-	assert.NotNil(t, p.Waived("time.expired", "cranes.tarnholm.example:443", day("2027-03-31T23:59:59Z")), "the last day counts")
+	assert.NotNil(t, p.Waived("time.expired", "cranes.tarnholm.example:443", day("2027-03-31T23:59:59Z")),
+		"the last day counts")
 	assert.Nil(t, p.Waived("time.expired", "cranes.tarnholm.example:443", day("2027-04-01T00:00:00Z")))
 	assert.Nil(t, p.Waived("time.expired", "berths.tarnholm.example:443", day("2027-01-01T00:00:00Z")))
 	assert.Nil(t, p.Waived("time.expires-soon", "cranes.tarnholm.example:443", day("2027-01-01T00:00:00Z")))
@@ -87,18 +89,26 @@ waivers:
 		{"misspelt key", "name: x\ninherits: open-web\nseverites: {}\n", "x.yaml:3: "},
 		{"with a suggestion", "name: x\ninherits: open-web\nseverites: {}\n", "severities"},
 		{"unknown parent", "name: x\ninherits: open-sea\n", "there is no policy"},
-		{"wrong severity", "name: x\ninherits: open-web\nseverities: {proto.obsolete: severe}\n", `proto.obsolete is "severe"`},
-		{"waiver without an end", "name: x\ninherits: open-web\nwaivers: [{code: time.expired, reason: y}]\n", "waiver 1 needs"},
+		{"wrong severity", "name: x\ninherits: open-web\nseverities: {proto.obsolete: severe}\n",
+			`proto.obsolete is "severe"`},
+		{"waiver without an end", "name: x\ninherits: open-web\nwaivers: [{code: time.expired, reason: y}]\n",
+			"waiver 1 needs"},
 		{"nothing inherited", "name: x\n", "write inherits: open-web"},
 		{"without a name", "inherits: open-web\n", "has no name"},
 		{"empty", "", "is empty"},
-		{"unknown version, with its line", "name: x\ninherits: open-web\nprotocols:\n  allowed: [TLS 1.4]\n", `x.yaml:4: protocols.allowed: "TLS 1.4" is no version`},
-		{"a version that cannot be required", "name: x\ninherits: open-web\nprotocols: {required: [SSL 3.0]}\n", "x.yaml:3: protocols.required"},
-		{"unknown suite", "name: x\ninherits: open-web\nsuites: {risk: [\"*_ROT13_*\"]}\n", `x.yaml:3: suites: no cipher suite has a name like "*_ROT13_*"`},
-		{"unknown group", "name: x\ninherits: open-web\ngroups: {allowed: [curve25519]}\n", `no group has a name like "curve25519"`},
+		{"unknown version, with its line", "name: x\ninherits: open-web\nprotocols:\n  allowed: [TLS 1.4]\n",
+			`x.yaml:4: protocols.allowed: "TLS 1.4" is no version`},
+		{"a version that cannot be required", "name: x\ninherits: open-web\nprotocols: {required: [SSL 3.0]}\n",
+			"x.yaml:3: protocols.required"},
+		{"unknown suite", "name: x\ninherits: open-web\nsuites: {risk: [\"*_ROT13_*\"]}\n",
+			`x.yaml:3: suites: no cipher suite has a name like "*_ROT13_*"`},
+		{"unknown group", "name: x\ninherits: open-web\ngroups: {allowed: [curve25519]}\n",
+			`no group has a name like "curve25519"`},
 		{"a name that is none", "name: x\ninherits: open-web\nnames: {required: [a..b]}\n", "x.yaml:3: names.required"},
-		{"a lifetime without a date", "name: x\ninherits: open-web\nlifetimes: {public: [{from: soon, days: 9}]}\n", "lifetimes.public"},
-		{"a limit below nothing", "name: x\ninherits: open-web\nlimits: {visit: -3s}\n", "x.yaml:3: limits: the limit visit"},
+		{"a lifetime without a date", "name: x\ninherits: open-web\nlifetimes: {public: [{from: soon, days: 9}]}\n",
+			"lifetimes.public"},
+		{"a limit below nothing", "name: x\ninherits: open-web\nlimits: {visit: -3s}\n",
+			"x.yaml:3: limits: the limit visit"},
 		{"a limit that is no time", "name: x\ninherits: open-web\nlimits: {visit: soon}\n", "x.yaml:3: "},
 	}
 	for _, tt := range tests {
@@ -133,7 +143,8 @@ func TestWeakSuitesAreListed(t *testing.T) {
 func TestPublicLifetimes(t *testing.T) {
 	p, err := policy.Builtin(policy.Default)
 	require.NoError(t, err)
-	for day, want := range map[string]int{"2017-01-01": 0, "2018-03-01": 825, "2020-08-31": 825, "2020-09-01": 398, "2026-03-14": 398, "2026-03-15": 200, "2027-03-15": 100, "2029-03-15": 47} {
+	for day, want := range map[string]int{"2017-01-01": 0, "2018-03-01": 825, "2020-08-31": 825, "2020-09-01": 398,
+		"2026-03-14": 398, "2026-03-15": 200, "2027-03-15": 100, "2029-03-15": 47} {
 		issued, err := time.Parse(time.DateOnly, day)
 		require.NoError(t, err)
 		assert.Equal(t, want, p.Lifetimes.PublicDays(issued), day)

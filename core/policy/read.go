@@ -57,7 +57,8 @@ func Load(nameOrPath string) (Policy, error) {
 	}
 	data, err := os.ReadFile(nameOrPath)
 	if errors.Is(err, os.ErrNotExist) {
-		return Policy{}, fmt.Errorf("there is no policy and no file %q; built in are: %s", nameOrPath, strings.Join(Names(), ", "))
+		return Policy{}, fmt.Errorf("there is no policy and no file %q; built in are: %s", nameOrPath,
+			strings.Join(Names(), ", "))
 	}
 	if err != nil {
 		return Policy{}, err

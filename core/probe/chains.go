@@ -25,7 +25,8 @@ func otherChains(ctx context.Context, v *visit) {
 		if other.name == v.call.ServerName {
 			continue
 		}
-		chain, err := askChain(ctx, v, facts.Because(other.purpose), versions, func(h *tlswire.ClientHello) { h.ServerName = other.name })
+		chain, err := askChain(ctx, v, facts.Because(other.purpose), versions,
+			func(h *tlswire.ClientHello) { h.ServerName = other.name })
 		served := facts.Served{To: other.to, ServerName: other.name, Certificates: chain}
 		var alert *tlswire.AlertError
 		switch {
@@ -49,9 +50,10 @@ const foreignName = "nobody.invalid"
 // usualChain reports whether the chain is what a client gets that names the endpoint,
 // with the one kind of key or the other.
 func usualChain(v *visit, chain [][]byte) bool {
-	return sameChain(chain, v.observation.Certificates) || slices.ContainsFunc(v.observation.Others, func(s facts.Served) bool {
-		return s.To == "other-key" && sameChain(chain, s.Certificates)
-	})
+	return sameChain(chain, v.observation.Certificates) ||
+		slices.ContainsFunc(v.observation.Others, func(s facts.Served) bool {
+			return s.To == "other-key" && sameChain(chain, s.Certificates)
+		})
 }
 
 func sameChain(a, b [][]byte) bool {
@@ -60,7 +62,8 @@ func sameChain(a, b [][]byte) bool {
 
 // askChain gets the certificates in answer to a hello that was changed, in the
 // clear where an older version is accepted.
-func askChain(ctx context.Context, v *visit, purpose facts.Reason, versions []tlswire.Version, change func(*tlswire.ClientHello)) ([][]byte, error) {
+func askChain(ctx context.Context, v *visit, purpose facts.Reason, versions []tlswire.Version,
+	change func(*tlswire.ClientHello)) ([][]byte, error) {
 	for _, x := range versions {
 		if x < tlswire.TLS13 {
 			hello := v.hello(x)
@@ -80,7 +83,8 @@ func askChain(ctx context.Context, v *visit, purpose facts.Reason, versions []tl
 	defer conn.Close()
 	hello := v.hello(tlswire.TLS13)
 	change(&hello)
-	session, err := tlswire.Handshake(conn, hello, tlswire.Options{Random: rand.Reader, Records: v.prober.limits.Records, Shares: []tlswire.Group{tlswire.X25519, tlswire.P256}})
+	session, err := tlswire.Handshake(conn, hello, tlswire.Options{Random: rand.Reader,
+		Records: v.prober.limits.Records, Shares: []tlswire.Group{tlswire.X25519, tlswire.P256}})
 	v.close(conn, record, err)
 	if session == nil {
 		return nil, err
@@ -102,11 +106,13 @@ func otherKey(ctx context.Context, v *visit, versions []tlswire.Version) {
 		authentication = "RSA"
 	}
 	change := func(h *tlswire.ClientHello) {
-		h.Signatures = slices.DeleteFunc(slices.Clone(h.Signatures), func(s tlswire.SignatureScheme) bool { return s.RSA() != (authentication == "RSA") })
+		h.Signatures = slices.DeleteFunc(slices.Clone(h.Signatures),
+			func(s tlswire.SignatureScheme) bool { return s.RSA() != (authentication == "RSA") })
 	}
 	if older >= 0 {
 		for _, s := range v.suites[versions[older]] {
-			if s.Properties().Authentication == authentication || authentication == "RSA" && s.Properties().KeyExchange == "RSA" {
+			if s.Properties().Authentication == authentication ||
+				authentication == "RSA" && s.Properties().KeyExchange == "RSA" {
 				wanted = append(wanted, s)
 			}
 		}
@@ -119,5 +125,6 @@ func otherKey(ctx context.Context, v *visit, versions []tlswire.Version) {
 	if len(chain) == 0 || sameChain(chain, v.observation.Certificates) {
 		return
 	}
-	v.observation.Others = append(v.observation.Others, facts.Served{To: "other-key", ServerName: v.call.ServerName, Certificates: chain})
+	v.observation.Others = append(v.observation.Others,
+		facts.Served{To: "other-key", ServerName: v.call.ServerName, Certificates: chain})
 }

@@ -103,16 +103,23 @@ func (t *talker) until(what string, words ...string) error {
 
 // dialogues lead from plaintext to TLS, by scheme.
 var dialogues = map[string]func(t *talker, host string) error{
-	"smtp": func(t *talker, _ string) error { return t.mail("EHLO") }, "submission": func(t *talker, _ string) error { return t.mail("EHLO") }, // RFC 3207
-	"lmtp": func(t *talker, _ string) error { return t.mail("LHLO") }, // RFC 2033
+	// RFC 3207
+	"smtp":       func(t *talker, _ string) error { return t.mail("EHLO") },
+	"submission": func(t *talker, _ string) error { return t.mail("EHLO") },
+	"lmtp":       func(t *talker, _ string) error { return t.mail("LHLO") }, // RFC 2033
 	"imap": func(t *talker, _ string) error { // RFC 3501, 6.2.1
 		return t.steps("* ", "a1 STARTTLS\r\n", "A1 OK", "A1 NO", "A1 BAD")
 	},
-	"pop3":        func(t *talker, _ string) error { return t.steps("+OK", "STLS\r\n", "+OK", "-ERR") },        // RFC 2595, 4
-	"sieve":       func(t *talker, _ string) error { return t.steps("OK", "STARTTLS\r\n", "OK", "NO", "BYE") }, // RFC 5804, 2.2
-	"ftp":         func(t *talker, _ string) error { return t.numbered("220", "AUTH TLS\r\n", "234") },         // RFC 4217, 4
-	"nntp":        func(t *talker, _ string) error { return t.numbered("20", "STARTTLS\r\n", "382") },          // RFC 4642, 2.2
-	"xmpp":        func(t *talker, host string) error { return t.xmpp(host, "jabber:client") },                 // RFC 6120, 5.4
+	// RFC 2595, 4
+	"pop3": func(t *talker, _ string) error { return t.steps("+OK", "STLS\r\n", "+OK", "-ERR") },
+	// RFC 5804, 2.2
+	"sieve": func(t *talker, _ string) error { return t.steps("OK", "STARTTLS\r\n", "OK", "NO", "BYE") },
+	// RFC 4217, 4
+	"ftp": func(t *talker, _ string) error { return t.numbered("220", "AUTH TLS\r\n", "234") },
+	// RFC 4642, 2.2
+	"nntp": func(t *talker, _ string) error { return t.numbered("20", "STARTTLS\r\n", "382") },
+	// RFC 6120, 5.4
+	"xmpp":        func(t *talker, host string) error { return t.xmpp(host, "jabber:client") },
 	"xmpp-server": func(t *talker, host string) error { return t.xmpp(host, "jabber:server") },
 	"ldap":        (*talker).ldap, "postgres": (*talker).postgres, "mysql": (*talker).mysql,
 }
@@ -126,7 +133,8 @@ func upgrade(conn net.Conn, scheme, host string) error {
 	}
 	t := &talker{conn: conn, in: bufio.NewReaderSize(conn, maxLine)}
 	if err := dialogue(t, host); err != nil {
-		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) {
+		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET) ||
+			errors.Is(err, syscall.EPIPE) {
 			return unwilling(facts.ClosedDialogue)
 		}
 		return err
@@ -181,7 +189,8 @@ func (t *talker) mail(hello string) error {
 }
 
 func (t *talker) xmpp(host, namespace string) error {
-	open := fmt.Sprintf("<?xml version='1.0'?><stream:stream to='%s' xmlns='%s' xmlns:stream='http://etherx.jabber.org/streams' version='1.0'>", host, namespace)
+	open := fmt.Sprintf("<?xml version='1.0'?><stream:stream to='%s' xmlns='%s' "+
+		"xmlns:stream='http://etherx.jabber.org/streams' version='1.0'>", host, namespace)
 	if err := t.say(open); err != nil {
 		return err
 	}

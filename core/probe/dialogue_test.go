@@ -79,16 +79,23 @@ func TestDialogues(t *testing.T) {
 		outcome      facts.Outcome
 		detail       string
 	}{
-		{"SMTP", "smtp", script(config, "220-a\r\n220 b\r\n", "250-x\r\n250 STARTTLS\r\n", "220 go\r\n"), facts.Answered, ""},
-		{"SMTP without STARTTLS", "submission", script(config, "220 a\r\n", "250 PIPELINING\r\n"), facts.DialogueRefused, "STARTTLS is not offered"},
+		{"SMTP", "smtp", script(config, "220-a\r\n220 b\r\n", "250-x\r\n250 STARTTLS\r\n", "220 go\r\n"),
+			facts.Answered, ""},
+		{"SMTP without STARTTLS", "submission", script(config, "220 a\r\n", "250 PIPELINING\r\n"),
+			facts.DialogueRefused, "STARTTLS is not offered"},
 		{"SMTP that is busy", "smtp", script(config, "421 too busy\r\n"), facts.DialogueRefused, `"421 too busy"`},
-		{"SMTP that refuses", "lmtp", script(config, "220 a\r\n", "250 STARTTLS\r\n", "454 not now\r\n"), facts.DialogueRefused, "454 not now"},
-		{"SMTP without end", "smtp", script(config, strings.Repeat("220-a\r\n", 200)), facts.DialogueRefused, "100 lines came"},
-		{"a line without end", "pop3", script(config, strings.Repeat("a", 9000)), facts.DialogueRefused, "longer than 4096 bytes"},
+		{"SMTP that refuses", "lmtp", script(config, "220 a\r\n", "250 STARTTLS\r\n", "454 not now\r\n"),
+			facts.DialogueRefused, "454 not now"},
+		{"SMTP without end", "smtp", script(config, strings.Repeat("220-a\r\n", 200)), facts.DialogueRefused,
+			"100 lines came"},
+		{"a line without end", "pop3", script(config, strings.Repeat("a", 9000)), facts.DialogueRefused,
+			"longer than 4096 bytes"},
 		{"SMTP that hangs up", "smtp", script(nil, "220 a\r\n"), facts.DialogueRefused, "closed in the middle"},
 		{"IMAP", "imap", script(config, "* OK ready\r\n", "* noise\r\na1 OK go\r\n"), facts.Answered, ""},
-		{"IMAP that refuses", "imap", script(config, "* OK ready\r\n", "a1 BAD what\r\n"), facts.DialogueRefused, "a1 BAD what"},
-		{"plaintext at once after the go-ahead", "imap", script(config, "* OK ready\r\n", "a1 OK go\r\n* 1 EXISTS\r\n"), facts.Early, `"* 1 EXISTS`},
+		{"IMAP that refuses", "imap", script(config, "* OK ready\r\n", "a1 BAD what\r\n"), facts.DialogueRefused,
+			"a1 BAD what"},
+		{"plaintext at once after the go-ahead", "imap", script(config, "* OK ready\r\n", "a1 OK go\r\n* 1 EXISTS\r\n"),
+			facts.Early, `"* 1 EXISTS`},
 		{"plaintext a moment after", "imap", func(c net.Conn) {
 			script(nil, "* OK ready\r\n", "a1 OK go\r\n")(c)
 			time.Sleep(100 * time.Millisecond)
@@ -101,20 +108,26 @@ func TestDialogues(t *testing.T) {
 		{"FTP that refuses", "ftp", script(config, "220 a\r\n", "502 no\r\n"), facts.DialogueRefused, "502 no"},
 		{"NNTP", "nntp", script(config, "201 a\r\n", "382 go\r\n"), facts.Answered, ""},
 		{"XMPP", "xmpp", xmpp(offersTLS, "<proceed xmlns='urn:ietf:params:xml:ns:xmpp-tls'/>"), facts.Answered, ""},
-		{"XMPP without the feature", "xmpp", xmpp("<stream:features><bind/></stream:features>", ""), facts.DialogueRefused, "not offered"},
+		{"XMPP without the feature", "xmpp", xmpp("<stream:features><bind/></stream:features>", ""),
+			facts.DialogueRefused, "not offered"},
 		{"XMPP that refuses", "xmpp-server", xmpp(offersTLS, "<failure/>"), facts.DialogueRefused, "<failure/>"},
 		{"LDAP", "ldap", ldap(0x30, 12, 2, 1, 1, 0x78, 7, 0x0a, 1, 0, 4, 0, 4, 0), facts.Answered, ""},
-		{"LDAP that refuses", "ldap", ldap(0x30, 12, 2, 1, 1, 0x78, 7, 0x0a, 1, 52, 4, 0, 4, 0), facts.DialogueRefused, "result 52"},
-		{"LDAP with a length in four bytes", "ldap", ldap(0x30, 0x84, 0, 0, 0, 12, 2, 1, 1, 0x78, 7, 0x0a, 1, 0, 4, 0, 4, 0), facts.Answered, ""},
-		{"LDAP with a gigantic length", "ldap", ldap(0x30, 0x84, 0x7f, 0xff, 0xff, 0xff), facts.DialogueRefused, "longer than 4096"},
+		{"LDAP that refuses", "ldap", ldap(0x30, 12, 2, 1, 1, 0x78, 7, 0x0a, 1, 52, 4, 0, 4, 0), facts.DialogueRefused,
+			"result 52"},
+		{"LDAP with a length in four bytes", "ldap", ldap(0x30, 0x84, 0, 0, 0, 12, 2, 1, 1, 0x78, 7, 0x0a, 1, 0, 4, 0,
+			4, 0), facts.Answered, ""},
+		{"LDAP with a gigantic length", "ldap", ldap(0x30, 0x84, 0x7f, 0xff, 0xff, 0xff), facts.DialogueRefused,
+			"longer than 4096"},
 		{"no LDAP", "ldap", ldap([]byte("HTTP/1.1 400")...), facts.DialogueRefused, "is not LDAP"},
 		{"PostgreSQL", "postgres", postgres("S"), facts.Answered, ""},
 		{"PostgreSQL without TLS", "postgres", postgres("N"), facts.DialogueRefused, `"N"`},
 		{"PostgreSQL that says more", "postgres", postgres("Sx"), facts.Early, `"x"`},
 		{"MySQL", "mysql", greeting(0xff), facts.Answered, ""},
 		{"MySQL without TLS", "mysql", greeting(0), facts.DialogueRefused, "TLS is not offered"},
-		{"no MySQL", "mysql", script(config, "220 this is a mail server, mind you, and no database\r\n"), facts.DialogueRefused, "is not MySQL"},
-		{"silence", "smtp", func(c net.Conn) { _, _ = io.Copy(io.Discard, c) }, facts.Timeout, "dialogue did not go on"},
+		{"no MySQL", "mysql", script(config, "220 this is a mail server, mind you, and no database\r\n"),
+			facts.DialogueRefused, "is not MySQL"},
+		{"silence", "smtp", func(c net.Conn) { _, _ = io.Copy(io.Discard, c) }, facts.Timeout,
+			"dialogue did not go on"},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
@@ -122,7 +135,8 @@ func TestDialogues(t *testing.T) {
 			if tt.outcome == facts.Timeout {
 				deadlines = impatient
 			}
-			o, err := probe.New(network(nil), deadlines).Visit(t.Context(), listen(t, tt.serve), probe.Call{ServerName: name, Scheme: tt.scheme, Effort: facts.Quick})
+			o, err := probe.New(network(nil), deadlines).Visit(t.Context(), listen(t, tt.serve),
+				probe.Call{ServerName: name, Scheme: tt.scheme, Effort: facts.Quick})
 			require.NoError(t, err)
 			assert.Equal(t, tt.outcome, o.Outcome, o.Detail)
 			assert.Contains(t, words.Of(o.Detail), tt.detail)

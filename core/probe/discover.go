@@ -26,8 +26,10 @@ func discover(ctx context.Context, v *visit) bool {
 		}
 		newest, ok = offerOlder(ctx, v, lower)
 	}
-	accepted := slices.ContainsFunc(tlswire.Versions, func(x tlswire.Version) bool { return v.answers[x].Answer == facts.Accepted })
-	if accepted && v.silent && v.answers[tlswire.TLS13].Answer == facts.NotShown { // nothing came in time at first, and something later
+	accepted := slices.ContainsFunc(tlswire.Versions,
+		func(x tlswire.Version) bool { return v.answers[x].Answer == facts.Accepted })
+	// nothing came in time at first, and something later
+	if accepted && v.silent && v.answers[tlswire.TLS13].Answer == facts.NotShown {
 		offerOlder(ctx, v, []tlswire.Version{tlswire.TLS13})
 	}
 	return accepted
@@ -42,7 +44,8 @@ func firstContact(ctx context.Context, v *visit) (tlswire.Version, bool) {
 		grease   bool
 	}{{current, true}, {current, false}, {current[1:], false}}
 	for i, attempt := range attempts {
-		if i == 1 && v.silent { // an endpoint that is silent is tried once more only, with what very old ones understand
+		// an endpoint that is silent is tried once more only, with what very old ones understand
+		if i == 1 && v.silent {
 			continue
 		}
 		hello := v.hello(attempt.versions...)
@@ -64,13 +67,16 @@ func firstContact(ctx context.Context, v *visit) (tlswire.Version, bool) {
 }
 
 // firstHandshake makes a whole handshake, and asks the web server where there is one.
-func firstHandshake(ctx context.Context, v *visit, hello tlswire.ClientHello) (version tlswire.Version, goOn, again bool) {
+func firstHandshake(ctx context.Context, v *visit, hello tlswire.ClientHello) (version tlswire.Version, goOn,
+	again bool) {
 	conn, record, ok := v.connect(ctx, facts.Because(facts.ForNewest))
 	if !ok {
 		return 0, false, false
 	}
 	defer conn.Close()
-	session, err := tlswire.Handshake(conn, hello, tlswire.Options{Random: rand.Reader, Records: v.prober.limits.Records, Shares: []tlswire.Group{tlswire.X25519, tlswire.P256}, EncryptRSA: encryptRSA})
+	session, err := tlswire.Handshake(conn, hello, tlswire.Options{Random: rand.Reader,
+		Records: v.prober.limits.Records, Shares: []tlswire.Group{tlswire.X25519, tlswire.P256},
+		EncryptRSA: encryptRSA})
 	if session == nil {
 		session = &tlswire.Session{}
 	}
@@ -96,11 +102,14 @@ func offerOlder(ctx context.Context, v *visit, versions []tlswire.Version) (tlsw
 
 // learnVersions takes in one answer to an offer of versions. It tells which was taken,
 // whether there may be others below, and whether another manner is worth trying.
-func learnVersions(v *visit, hello tlswire.ClientHello, answer tlswire.Answer, err error) (version tlswire.Version, goOn, again bool) {
-	if chosen := answer.Hello.Version; chosen != 0 && slices.Contains(hello.Versions, chosen) && slices.Contains(hello.Suites, answer.Hello.Suite) && !broken(answer, err) {
+func learnVersions(v *visit, hello tlswire.ClientHello, answer tlswire.Answer, err error) (version tlswire.Version,
+	goOn, again bool) {
+	if chosen := answer.Hello.Version; chosen != 0 && slices.Contains(hello.Versions, chosen) &&
+		slices.Contains(hello.Suites, answer.Hello.Suite) && !broken(answer, err) {
 		for _, x := range hello.Versions {
 			if x > chosen {
-				v.answers[x] = facts.Version{Name: x.String(), Answer: facts.Declined, Detail: facts.Because(facts.OtherVersion, chosen)}
+				v.answers[x] = facts.Version{Name: x.String(), Answer: facts.Declined,
+					Detail: facts.Because(facts.OtherVersion, chosen)}
 			}
 		}
 		v.answers[chosen] = facts.Version{Name: chosen.String(), Answer: facts.Accepted}
@@ -165,5 +174,6 @@ func broken(answer tlswire.Answer, err error) bool {
 	var bad *tlswire.BadMessageError
 	var much *tlswire.TooMuchError
 	var slow *slowError
-	return len(answer.Chain.Certificates) == 0 && (errors.As(err, &bad) || errors.As(err, &much) || errors.As(err, &slow))
+	return len(answer.Chain.Certificates) == 0 && (errors.As(err, &bad) || errors.As(err, &much) ||
+		errors.As(err, &slow))
 }

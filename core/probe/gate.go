@@ -35,7 +35,8 @@ type hostGate struct {
 }
 
 func newGate(l limits.Limits, now func() time.Time) *gate {
-	return &gate{limits: l, now: now, all: make(chan struct{}, l.AtOnce), lookups: make(chan struct{}, maxLookups), hosts: map[netip.Addr]*hostGate{}, sweep: 1024}
+	return &gate{limits: l, now: now, all: make(chan struct{}, l.AtOnce), lookups: make(chan struct{}, maxLookups),
+		hosts: map[netip.Addr]*hostGate{}, sweep: 1024}
 }
 
 // enter waits for a place at the host. With wait false it only takes a free
@@ -44,7 +45,8 @@ func (g *gate) enter(ctx context.Context, address netip.Addr, wait bool) (h *hos
 	g.mutex.Lock()
 	h = g.hosts[address]
 	if h == nil {
-		h = &hostGate{places: make(chan struct{}, g.limits.HostAtOnce), pace: rate.NewLimiter(rate.Limit(g.limits.HostPerSecond), g.limits.HostPerSecond)}
+		h = &hostGate{places: make(chan struct{}, g.limits.HostAtOnce),
+			pace: rate.NewLimiter(rate.Limit(g.limits.HostPerSecond), g.limits.HostPerSecond)}
 		g.hosts[address] = h
 	}
 	h.users++

@@ -27,7 +27,8 @@ func askGroups(ctx context.Context, v *visit, purpose facts.Reason, list []tlswi
 	if curve := leafCurve(v); curve != 0 && v.groupVersion < tlswire.TLS13 && !slices.Contains(list, curve) {
 		list = append(slices.Clone(list), curve)
 	}
-	hello.Suites, hello.Groups = slices.DeleteFunc(slices.Clone(v.suites[v.groupVersion]), func(s tlswire.Suite) bool { return !agreesInGroup(s) }), list
+	hello.Suites, hello.Groups = slices.DeleteFunc(slices.Clone(v.suites[v.groupVersion]),
+		func(s tlswire.Suite) bool { return !agreesInGroup(s) }), list
 	answer, err := v.exchange(ctx, purpose, hello)
 	if isTimeout(err) || answer.Hello.Version != v.groupVersion || !slices.Contains(list, answer.Group()) {
 		return 0
@@ -40,7 +41,8 @@ func leafCurve(v *visit) tlswire.Group {
 	if v.leaf == nil {
 		return 0
 	}
-	return map[string]tlswire.Group{"P-256": tlswire.P256, "P-384": tlswire.P384, "P-521": tlswire.P521}[v.leaf.PublicKey.Curve]
+	return map[string]tlswire.Group{"P-256": tlswire.P256, "P-384": tlswire.P384,
+		"P-521": tlswire.P521}[v.leaf.PublicKey.Curve]
 }
 
 func agreesInGroup(s tlswire.Suite) bool {

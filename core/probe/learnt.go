@@ -31,12 +31,15 @@ type visit struct {
 func newVisit(l *line, call Call) *visit {
 	unknown := facts.Unknown
 	return &visit{
-		line: l, call: call, answers: map[tlswire.Version]facts.Version{}, suites: map[tlswire.Version][]tlswire.Suite{}, schemes: newSchemes(),
+		line: l, call: call, answers: map[tlswire.Version]facts.Version{},
+		suites: map[tlswire.Version][]tlswire.Suite{}, schemes: newSchemes(),
 		observation: facts.Observation{
 			Address: l.address, ServerName: call.ServerName, Effort: call.Effort,
 			Versions: []facts.Version{}, Certificates: [][]byte{}, Connections: []facts.Connection{},
-			Settings: &facts.Settings{RenegotiationInfo: unknown, ExtendedMasterSecret: unknown, EncryptThenMAC: unknown, Compression: unknown,
-				FallbackSignal: unknown, SessionTickets: unknown, Resumption: unknown, Heartbeat: unknown, DowngradeMarker: unknown,
+			Settings: &facts.Settings{RenegotiationInfo: unknown, ExtendedMasterSecret: unknown,
+				EncryptThenMAC: unknown, Compression: unknown,
+				FallbackSignal: unknown, SessionTickets: unknown, Resumption: unknown, Heartbeat: unknown,
+				DowngradeMarker:  unknown,
 				ToleratesUnknown: unknown, ToleratesLarge: unknown},
 		},
 	}
@@ -238,7 +241,8 @@ type schemes struct {
 // signs is the kind of key that a suite up to TLS 1.2 is signed with, "" for none.
 func signs(s tlswire.Suite) string {
 	p := s.Properties()
-	if (p.KeyExchange == "ECDHE" || p.KeyExchange == "DHE") && (p.Authentication == "RSA" || p.Authentication == "ECDSA") {
+	if (p.KeyExchange == "ECDHE" || p.KeyExchange == "DHE") &&
+		(p.Authentication == "RSA" || p.Authentication == "ECDSA") {
 		return p.Authentication
 	}
 	return ""

@@ -76,7 +76,8 @@ func TestLimitsOfConnections(t *testing.T) {
 		{"one at once to a host", limits.Limits{HostAtOnce: 1, HostPerSecond: 1000}, 1, 1, 0},
 		{"three at once to a host", limits.Limits{HostAtOnce: 3, HostPerSecond: 1000}, 3, 3, 0},
 		{"two at once over all", limits.Limits{HostAtOnce: 10, AtOnce: 2, HostPerSecond: 1000}, 2, 2, 0},
-		{"twenty a second", limits.Limits{HostAtOnce: 10, HostPerSecond: 20}, 6, 6, 400 * time.Millisecond}, // 18 in the visits, 10 more than are free at once
+		// 18 in the visits, 10 more than are free at once
+		{"twenty a second", limits.Limits{HostAtOnce: 10, HostPerSecond: 20}, 6, 6, 400 * time.Millisecond},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
@@ -169,16 +170,26 @@ func TestLimitsOfAnAnswer(t *testing.T) {
 		outcome facts.Outcome
 		detail  string
 	}{
-		{"a byte now and then", listen(t, drip("\x16\x03\x03\x40\x00")), "", limits.Limits{}, facts.TooSlow, "bytes of its answer came in 300ms"},
-		{"a dialogue of a byte now and then", listen(t, drip("220 ")), "smtp", limits.Limits{}, facts.TooSlow, "dialogue came in 300ms"},
-		{"a dialogue that stops", listen(t, func(c net.Conn) { _, _ = io.WriteString(c, "220 here\r\n"); _, _ = io.Copy(io.Discard, c) }), "smtp", limits.Limits{}, facts.Timeout, "did not go on in time"},
-		{"records", listen(t, records), "", limits.Limits{Handshake: 20 * time.Second}, facts.TooMuch, "512 records came"},
-		{"a limit of records of one's own", listen(t, records), "", limits.Limits{Handshake: 20 * time.Second, Records: 7}, facts.TooMuch, "7 records came"},
-		{"a limit of bytes of one's own", certificates, "", limits.Limits{Handshake: 20 * time.Second, Bytes: 80}, facts.TooMuch, "80 bytes came"},
+		{"a byte now and then", listen(t, drip("\x16\x03\x03\x40\x00")), "", limits.Limits{}, facts.TooSlow,
+			"bytes of its answer came in 300ms"},
+		{"a dialogue of a byte now and then", listen(t, drip("220 ")), "smtp", limits.Limits{}, facts.TooSlow,
+			"dialogue came in 300ms"},
+		{"a dialogue that stops", listen(t, func(c net.Conn) {
+			_, _ = io.WriteString(c, "220 here\r\n")
+			_,
+				_ = io.Copy(io.Discard, c)
+		}), "smtp", limits.Limits{}, facts.Timeout, "did not go on in time"},
+		{"records", listen(t, records), "", limits.Limits{Handshake: 20 * time.Second}, facts.TooMuch,
+			"512 records came"},
+		{"a limit of records of one's own", listen(t, records), "",
+			limits.Limits{Handshake: 20 * time.Second, Records: 7}, facts.TooMuch, "7 records came"},
+		{"a limit of bytes of one's own", certificates, "", limits.Limits{Handshake: 20 * time.Second, Bytes: 80},
+			facts.TooMuch, "80 bytes came"},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
-			o, err := probe.New(network(nil), tt.limits.Over(impatient)).Visit(t.Context(), tt.address, probe.Call{Scheme: tt.scheme})
+			o, err := probe.New(network(nil), tt.limits.Over(impatient)).Visit(t.Context(), tt.address,
+				probe.Call{Scheme: tt.scheme})
 			require.NoError(t, err)
 			assert.Equal(t, tt.outcome, o.Outcome)
 			assert.Contains(t, words.Of(o.Detail), tt.detail)
@@ -190,7 +201,8 @@ func TestLimitsOfAnAnswer(t *testing.T) {
 func TestCutVisit(t *testing.T) {
 	config := &tls.Config{Certificates: []tls.Certificate{certificate(t, "EC", name)}}
 	address := listen(t, func(c net.Conn) { time.Sleep(100 * time.Millisecond); _ = tls.Server(c, config).Handshake() })
-	o, err := probe.New(network(nil), limits.Limits{Visit: 500 * time.Millisecond}.Over(patient)).Visit(t.Context(), address, probe.Call{ServerName: name})
+	o, err := probe.New(network(nil), limits.Limits{Visit: 500 * time.Millisecond}.Over(patient)).Visit(t.Context(),
+		address, probe.Call{ServerName: name})
 	require.NoError(t, err)
 	assert.Equal(t, facts.Answered, o.Outcome, o.Detail)
 	assert.Equal(t, []string{"500ms"}, o.Cut.Args[:1])

@@ -55,7 +55,8 @@ func refused(err error) bool {
 
 // fail notes a way of not answering; the more telling one is kept.
 func (l *line) fail(outcome facts.Outcome, why facts.Reason) {
-	rank := map[facts.Outcome]int{facts.Refused: 1, facts.Reset: 2, facts.Timeout: 3, facts.NotTLS: 4, facts.TooSlow: 5, facts.TooMuch: 6, facts.BadMessage: 7, facts.DialogueRefused: 8, facts.Early: 9}
+	rank := map[facts.Outcome]int{facts.Refused: 1, facts.Reset: 2, facts.Timeout: 3, facts.NotTLS: 4, facts.TooSlow: 5,
+		facts.TooMuch: 6, facts.BadMessage: 7, facts.DialogueRefused: 8, facts.Early: 9}
 	if rank[outcome] > rank[l.failure] {
 		l.failure, l.detail = outcome, why
 	}
@@ -66,7 +67,8 @@ func (l *line) connect(ctx context.Context, purpose facts.Reason) (*countingConn
 	return l.connectTo(ctx, l.address, purpose)
 }
 
-func (l *line) connectTo(ctx context.Context, address netip.AddrPort, purpose facts.Reason) (*countingConn, *facts.Connection, bool) {
+func (l *line) connectTo(ctx context.Context, address netip.AddrPort, purpose facts.Reason) (*countingConn,
+	*facts.Connection, bool) {
 	p := l.prober
 	most := limits.MostConnections
 	if l.quick {
@@ -95,7 +97,8 @@ func (l *line) connectTo(ctx context.Context, address netip.AddrPort, purpose fa
 	deadline := p.network.Now().Add(p.limits.Handshake)
 	_ = raw.SetDeadline(deadline) // a connection that refuses a deadline fails at the first read
 	stop := context.AfterFunc(ctx, func() { _ = raw.SetDeadline(time.Unix(1, 0)) })
-	conn := &countingConn{Conn: raw, started: started, stop: stop, most: p.limits.Bytes, now: p.network.Now, late: deadline.Add(-p.limits.Handshake / 2)}
+	conn := &countingConn{Conn: raw, started: started, stop: stop, most: p.limits.Bytes, now: p.network.Now,
+		late: deadline.Add(-p.limits.Handshake / 2)}
 	if address == l.address {
 		if err := upgrade(conn, l.scheme, l.addressee()); err != nil {
 			l.dialogueFailure(conn, err)

@@ -63,7 +63,9 @@ func observe(t *testing.T, config *tls.Config, call probe.Call) facts.Observatio
 		server := tls.Server(c, config)
 		request, err := http.ReadRequest(bufio.NewReader(server))
 		if err == nil {
-			_, _ = io.WriteString(server, "HTTP/1.1 302 Found\r\nLocation: /harbour\r\nStrict-Transport-Security: max-age=31536000\r\nServer: "+request.Host+"\r\nContent-Length: 0\r\n\r\n")
+			_, _ = io.WriteString(server,
+				"HTTP/1.1 302 Found\r\nLocation: /harbour\r\nStrict-Transport-Security: "+
+					"max-age=31536000\r\nServer: "+request.Host+"\r\nContent-Length: 0\r\n\r\n")
 		}
 	})
 	call.ServerName = name
@@ -89,14 +91,25 @@ func TestSuitesAndOrder(t *testing.T) {
 		want   map[string][]string
 		order  facts.Order
 	}{
-		{"six of TLS 1.2", &tls.Config{Certificates: both[:1], MaxVersion: tls.VersionTLS12, CipherSuites: []uint16{0xc02f, 0xc030, 0xcca8, 0xc013, 0xc014, 0x009c}},
-			map[string][]string{"TLS 1.2": {"TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256", "TLS_ECDHE_RSA_WITH_AES_256_GCM_SHA384", "TLS_ECDHE_RSA_WITH_CHACHA20_POLY1305_SHA256", "TLS_ECDHE_RSA_WITH_AES_128_CBC_SHA", "TLS_ECDHE_RSA_WITH_AES_256_CBC_SHA", "TLS_RSA_WITH_AES_128_GCM_SHA256"}}, facts.PartialOrder},
-		{"one", &tls.Config{Certificates: both[1:], MaxVersion: tls.VersionTLS12, CipherSuites: []uint16{0xc02b}}, map[string][]string{"TLS 1.2": {"TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256"}}, ""},
-		{"TLS 1.3", &tls.Config{Certificates: both[1:], MinVersion: tls.VersionTLS13}, map[string][]string{"TLS 1.3": {"TLS_AES_128_GCM_SHA256", "TLS_AES_256_GCM_SHA384", "TLS_CHACHA20_POLY1305_SHA256"}}, facts.PartialOrder},
-		{"without ChaCha20", &tls.Config{Certificates: both[:1], MaxVersion: tls.VersionTLS12, CipherSuites: []uint16{0xc02f, 0xc030, 0x009c}},
-			map[string][]string{"TLS 1.2": {"TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256", "TLS_ECDHE_RSA_WITH_AES_256_GCM_SHA384", "TLS_RSA_WITH_AES_128_GCM_SHA256"}}, facts.ServerOrder},
-		{"old ones", &tls.Config{Certificates: both[:1], MinVersion: tls.VersionTLS10, MaxVersion: tls.VersionTLS10, CipherSuites: []uint16{0x0005, 0x000a, 0x002f}},
-			map[string][]string{"TLS 1.0": {"TLS_RSA_WITH_AES_128_CBC_SHA", "TLS_RSA_WITH_3DES_EDE_CBC_SHA", "TLS_RSA_WITH_RC4_128_SHA"}}, facts.ServerOrder},
+		{"six of TLS 1.2", &tls.Config{Certificates: both[:1], MaxVersion: tls.VersionTLS12,
+			CipherSuites: []uint16{0xc02f, 0xc030, 0xcca8, 0xc013, 0xc014, 0x009c}},
+			map[string][]string{"TLS 1.2": {"TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256",
+				"TLS_ECDHE_RSA_WITH_AES_256_GCM_SHA384", "TLS_ECDHE_RSA_WITH_CHACHA20_POLY1305_SHA256",
+				"TLS_ECDHE_RSA_WITH_AES_128_CBC_SHA", "TLS_ECDHE_RSA_WITH_AES_256_CBC_SHA",
+				"TLS_RSA_WITH_AES_128_GCM_SHA256"}}, facts.PartialOrder},
+		{"one", &tls.Config{Certificates: both[1:], MaxVersion: tls.VersionTLS12, CipherSuites: []uint16{0xc02b}},
+			map[string][]string{"TLS 1.2": {"TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256"}}, ""},
+		{"TLS 1.3", &tls.Config{Certificates: both[1:], MinVersion: tls.VersionTLS13},
+			map[string][]string{"TLS 1.3": {"TLS_AES_128_GCM_SHA256", "TLS_AES_256_GCM_SHA384",
+				"TLS_CHACHA20_POLY1305_SHA256"}}, facts.PartialOrder},
+		{"without ChaCha20", &tls.Config{Certificates: both[:1], MaxVersion: tls.VersionTLS12,
+			CipherSuites: []uint16{0xc02f, 0xc030, 0x009c}},
+			map[string][]string{"TLS 1.2": {"TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256",
+				"TLS_ECDHE_RSA_WITH_AES_256_GCM_SHA384", "TLS_RSA_WITH_AES_128_GCM_SHA256"}}, facts.ServerOrder},
+		{"old ones", &tls.Config{Certificates: both[:1], MinVersion: tls.VersionTLS10, MaxVersion: tls.VersionTLS10,
+			CipherSuites: []uint16{0x0005, 0x000a, 0x002f}},
+			map[string][]string{"TLS 1.0": {"TLS_RSA_WITH_AES_128_CBC_SHA", "TLS_RSA_WITH_3DES_EDE_CBC_SHA",
+				"TLS_RSA_WITH_RC4_128_SHA"}}, facts.ServerOrder},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
@@ -108,7 +121,9 @@ func TestSuitesAndOrder(t *testing.T) {
 				assert.Equal(t, tt.order, v.Order)
 				asked := 0
 				for _, c := range o.Connections {
-					if p := c.Purpose; p.Code == facts.ForSuites && p.Args[0] == version && (len(p.Args) == 1 || c.Outcome.Code == facts.GotAnswer) { // a refusal there told of the schemes
+					// a refusal there told of the schemes
+					if p := c.Purpose; p.Code == facts.ForSuites && p.Args[0] == version &&
+						(len(p.Args) == 1 || c.Outcome.Code == facts.GotAnswer) {
 						asked++
 					}
 				}
@@ -119,7 +134,8 @@ func TestSuitesAndOrder(t *testing.T) {
 }
 
 func TestFactsOfAVisit(t *testing.T) {
-	ec, rsaKey, foreign := certificate(t, "EC", name), certificate(t, "RSA", name), certificate(t, "EC", "default.tarnholm.example")
+	ec, rsaKey, foreign := certificate(t, "EC", name), certificate(t, "RSA", name),
+		certificate(t, "EC", "default.tarnholm.example")
 	byName := func(c *tls.Config) *tls.Config {
 		c.GetCertificate = func(h *tls.ClientHelloInfo) (*tls.Certificate, error) {
 			if h.ServerName == name {
@@ -134,13 +150,18 @@ func TestFactsOfAVisit(t *testing.T) {
 		return c
 	}
 	t.Run("typical", func(t *testing.T) {
-		o := observe(t, &tls.Config{Certificates: []tls.Certificate{ec}, CurvePreferences: []tls.CurveID{tls.X25519MLKEM768, tls.X25519, tls.CurveP256, tls.CurveP384}, NextProtos: []string{"h2", "http/1.1"}}, probe.Call{Web: true})
+		o := observe(t, &tls.Config{Certificates: []tls.Certificate{ec},
+			CurvePreferences: []tls.CurveID{tls.X25519MLKEM768, tls.X25519, tls.CurveP256, tls.CurveP384},
+			NextProtos:       []string{"h2", "http/1.1"}}, probe.Call{Web: true})
 		assert.Equal(t, []string{"X25519MLKEM768", "x25519", "secp256r1", "secp384r1"}, o.Groups.Accepted)
 		assert.Equal(t, facts.PossessionShown, o.Possession)
 		assert.Equal(t, &facts.HTTP{Status: 302, StrictTransportSecurity: "max-age=31536000"}, o.HTTP)
-		assert.Equal(t, facts.Settings{RenegotiationInfo: facts.Yes, ExtendedMasterSecret: facts.Yes, EncryptThenMAC: facts.No, Compression: facts.No, FallbackSignal: facts.Yes, SessionTickets: facts.Yes,
-			Resumption: facts.Unknown, Heartbeat: facts.No, DowngradeMarker: facts.Yes, ToleratesUnknown: facts.Yes, ToleratesLarge: facts.Unknown, ALPN: "h2", SignatureScheme: "ecdsa_secp256r1_sha256",
-			SignatureSchemes: []string{"ecdsa_secp256r1_sha256", "ecdsa_secp384r1_sha384", "ecdsa_secp521r1_sha512"}}, *o.Settings)
+		assert.Equal(t, facts.Settings{RenegotiationInfo: facts.Yes, ExtendedMasterSecret: facts.Yes,
+			EncryptThenMAC: facts.No, Compression: facts.No, FallbackSignal: facts.Yes, SessionTickets: facts.Yes,
+			Resumption: facts.Unknown, Heartbeat: facts.No, DowngradeMarker: facts.Yes, ToleratesUnknown: facts.Yes,
+			ToleratesLarge: facts.Unknown, ALPN: "h2", SignatureScheme: "ecdsa_secp256r1_sha256",
+			SignatureSchemes: []string{"ecdsa_secp256r1_sha256", "ecdsa_secp384r1_sha384", "ecdsa_secp521r1_sha512"}},
+			*o.Settings)
 		assert.Empty(t, o.Others)
 		assert.Nil(t, o.ClientCertificate)
 		assert.Equal(t, facts.ServerOrder, o.Groups.Order)
@@ -151,7 +172,8 @@ func TestFactsOfAVisit(t *testing.T) {
 		for _, x := range o.Others {
 			got[x.To] = x.Certificates
 		}
-		assert.Equal(t, map[string][][]byte{"other-key": rsaKey.Certificate, "no-name": foreign.Certificate, "foreign-name": foreign.Certificate}, got)
+		assert.Equal(t, map[string][][]byte{"other-key": rsaKey.Certificate, "no-name": foreign.Certificate,
+			"foreign-name": foreign.Certificate}, got)
 	})
 	t.Run("the same over TLS 1.3 alone", func(t *testing.T) {
 		o := observe(t, byName(&tls.Config{MinVersion: tls.VersionTLS13}), probe.Call{})
@@ -170,13 +192,16 @@ func TestFactsOfAVisit(t *testing.T) {
 	t.Run("a client certificate is asked for", func(t *testing.T) {
 		pool := x509.NewCertPool()
 		pool.AddCert(foreign.Leaf)
-		o := observe(t, &tls.Config{Certificates: []tls.Certificate{ec}, ClientAuth: tls.RequireAndVerifyClientCert, ClientCAs: pool}, probe.Call{})
+		o := observe(t, &tls.Config{Certificates: []tls.Certificate{ec}, ClientAuth: tls.RequireAndVerifyClientCert,
+			ClientCAs: pool}, probe.Call{})
 		require.NotNil(t, o.ClientCertificate)
-		assert.Equal(t, []string{"O=Tarnholm Harbour Authority, CN=default.tarnholm.example"}, o.ClientCertificate.Issuers)
+		assert.Equal(t, []string{"O=Tarnholm Harbour Authority, CN=default.tarnholm.example"},
+			o.ClientCertificate.Issuers)
 		assert.Equal(t, facts.PossessionShown, o.Possession, "it is examined as far as it goes")
 	})
 	t.Run("static RSA is proved by Finished", func(t *testing.T) {
-		o := observe(t, &tls.Config{Certificates: []tls.Certificate{rsaKey}, MaxVersion: tls.VersionTLS12, CipherSuites: []uint16{0x009c}}, probe.Call{})
+		o := observe(t, &tls.Config{Certificates: []tls.Certificate{rsaKey}, MaxVersion: tls.VersionTLS12,
+			CipherSuites: []uint16{0x009c}}, probe.Call{})
 		assert.Equal(t, facts.PossessionShown, o.Possession)
 	})
 	t.Run("another's certificate", func(t *testing.T) {
@@ -190,7 +215,8 @@ func TestFactsOfAVisit(t *testing.T) {
 		assert.Equal(t, facts.Yes, versionOf(o, "TLS 1.3").Resumption)
 		assert.Equal(t, facts.Yes, versionOf(o, "TLS 1.2").Resumption)
 		assert.Equal(t, facts.Yes, o.Settings.ToleratesLarge)
-		o = observe(t, &tls.Config{Certificates: []tls.Certificate{ec}, SessionTicketsDisabled: true}, probe.Call{Effort: facts.Full, Web: true})
+		o = observe(t, &tls.Config{Certificates: []tls.Certificate{ec}, SessionTicketsDisabled: true},
+			probe.Call{Effort: facts.Full, Web: true})
 		assert.Equal(t, facts.No, versionOf(o, "TLS 1.3").Resumption)
 		assert.Equal(t, facts.No, o.Settings.Resumption)
 		assert.Equal(t, facts.No, o.Settings.SessionTickets)
@@ -199,20 +225,31 @@ func TestFactsOfAVisit(t *testing.T) {
 
 func TestSignatureSchemes(t *testing.T) {
 	ec, rsaCertificate := certificate(t, "EC", name), certificate(t, "RSA", name)
-	ecdsa, pss, pkcs := []string{"ecdsa_secp256r1_sha256", "ecdsa_secp384r1_sha384", "ecdsa_secp521r1_sha512"}, []string{"rsa_pss_rsae_sha256", "rsa_pss_rsae_sha384", "rsa_pss_rsae_sha512"}, []string{"rsa_pkcs1_sha256", "rsa_pkcs1_sha384", "rsa_pkcs1_sha512"}
+	ecdsa, pss, pkcs := []string{"ecdsa_secp256r1_sha256", "ecdsa_secp384r1_sha384", "ecdsa_secp521r1_sha512"},
+		[]string{"rsa_pss_rsae_sha256", "rsa_pss_rsae_sha384", "rsa_pss_rsae_sha512"},
+		[]string{"rsa_pkcs1_sha256", "rsa_pkcs1_sha384", "rsa_pkcs1_sha512"}
 	tests := []struct {
 		name   string
 		config *tls.Config
 		want   []string
 		suites []string // of TLS 1.2: their order is the endpoint's, whatever is asked beside them
 	}{
-		{"EC", &tls.Config{Certificates: []tls.Certificate{ec}, MaxVersion: tls.VersionTLS12, CipherSuites: []uint16{0xc02b}}, ecdsa, []string{"TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256"}},
-		{"RSA", &tls.Config{Certificates: []tls.Certificate{rsaCertificate}, MaxVersion: tls.VersionTLS12, CipherSuites: []uint16{0xc02f, 0x009c}}, slices.Concat(pss, pkcs), []string{"TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256", "TLS_RSA_WITH_AES_128_GCM_SHA256"}},
-		{"both", &tls.Config{Certificates: []tls.Certificate{ec, rsaCertificate}, MaxVersion: tls.VersionTLS12, CipherSuites: []uint16{0xc02b, 0xc02c, 0xc02f, 0xc030}}, slices.Concat(ecdsa, pss, pkcs),
-			[]string{"TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256", "TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256", "TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384", "TLS_ECDHE_RSA_WITH_AES_256_GCM_SHA384"}},
-		{"without signatures", &tls.Config{Certificates: []tls.Certificate{rsaCertificate}, MaxVersion: tls.VersionTLS12, CipherSuites: []uint16{0x009c}}, nil, []string{"TLS_RSA_WITH_AES_128_GCM_SHA256"}},
-		{"TLS 1.1 has no choice", &tls.Config{Certificates: []tls.Certificate{rsaCertificate}, MinVersion: tls.VersionTLS10, MaxVersion: tls.VersionTLS11}, nil, nil},
-		{"TLS 1.3 alone", &tls.Config{Certificates: []tls.Certificate{rsaCertificate}, MinVersion: tls.VersionTLS13}, pss, nil},
+		{"EC", &tls.Config{Certificates: []tls.Certificate{ec}, MaxVersion: tls.VersionTLS12,
+			CipherSuites: []uint16{0xc02b}}, ecdsa, []string{"TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256"}},
+		{"RSA", &tls.Config{Certificates: []tls.Certificate{rsaCertificate}, MaxVersion: tls.VersionTLS12,
+			CipherSuites: []uint16{0xc02f, 0x009c}}, slices.Concat(pss, pkcs),
+			[]string{"TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256", "TLS_RSA_WITH_AES_128_GCM_SHA256"}},
+		{"both", &tls.Config{Certificates: []tls.Certificate{ec, rsaCertificate}, MaxVersion: tls.VersionTLS12,
+			CipherSuites: []uint16{0xc02b, 0xc02c, 0xc02f, 0xc030}}, slices.Concat(ecdsa, pss, pkcs),
+			[]string{"TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256", "TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256",
+				"TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384", "TLS_ECDHE_RSA_WITH_AES_256_GCM_SHA384"}},
+		{"without signatures", &tls.Config{Certificates: []tls.Certificate{rsaCertificate},
+			MaxVersion: tls.VersionTLS12, CipherSuites: []uint16{0x009c}}, nil,
+			[]string{"TLS_RSA_WITH_AES_128_GCM_SHA256"}},
+		{"TLS 1.1 has no choice", &tls.Config{Certificates: []tls.Certificate{rsaCertificate},
+			MinVersion: tls.VersionTLS10, MaxVersion: tls.VersionTLS11}, nil, nil},
+		{"TLS 1.3 alone", &tls.Config{Certificates: []tls.Certificate{rsaCertificate}, MinVersion: tls.VersionTLS13},
+			pss, nil},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
@@ -227,7 +264,8 @@ func TestSignatureSchemes(t *testing.T) {
 
 // TestConnectionsOfATypicalEndpoint: TLS 1.2 with six suites, TLS 1.3 with three.
 func TestConnectionsOfATypicalEndpoint(t *testing.T) {
-	config := &tls.Config{Certificates: []tls.Certificate{certificate(t, "RSA", name)}, CipherSuites: []uint16{0xc02f, 0xc030, 0xcca8, 0xc013, 0xc014, 0x009c},
+	config := &tls.Config{Certificates: []tls.Certificate{certificate(t, "RSA", name)},
+		CipherSuites:     []uint16{0xc02f, 0xc030, 0xcca8, 0xc013, 0xc014, 0x009c},
 		CurvePreferences: []tls.CurveID{tls.X25519MLKEM768, tls.X25519, tls.CurveP256, tls.CurveP384}}
 	count := func(effort facts.Effort) int {
 		o := observe(t, config, probe.Call{Effort: effort, Web: true})

@@ -44,7 +44,8 @@ func TargetOf(s endpoint.Settings, effort facts.Effort) (Target, error) {
 
 // Call is how each address of the target is visited.
 func (t Target) Call() Call {
-	c := Call{Scheme: t.Endpoint.Scheme, ServerName: t.serverName(), Effort: t.Effort, Web: t.Endpoint.Scheme == "https", Plain: t.Plain}
+	c := Call{Scheme: t.Endpoint.Scheme, ServerName: t.serverName(), Effort: t.Effort,
+		Web: t.Endpoint.Scheme == "https", Plain: t.Plain}
 	if c.Web && c.Plain == 0 && t.Endpoint.Port == 443 && len(t.VisitAt) == 0 {
 		c.Plain = 80
 	}

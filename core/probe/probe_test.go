@@ -56,7 +56,8 @@ func network(names map[string][]string, noRoute ...string) probe.Network {
 
 // patient is for peers that answer, however busy the machine; impatient for those that never do.
 var (
-	patient   = limits.Limits{Connect: 20 * time.Second, Handshake: 20 * time.Second, Visit: 60 * time.Second, HostPerSecond: 1000, HostAtOnce: 10}
+	patient = limits.Limits{Connect: 20 * time.Second, Handshake: 20 * time.Second, Visit: 60 * time.Second,
+		HostPerSecond: 1000, HostAtOnce: 10}
 	impatient = limits.Limits{Connect: 20 * time.Second, Handshake: 300 * time.Millisecond, Visit: 20 * time.Second}
 )
 
@@ -87,9 +88,11 @@ func tlsServer(t *testing.T, minimum, maximum uint16) (netip.AddrPort, []byte) {
 	require.NoError(t, err)
 	spki, err := forge.PublicInfo(key)
 	require.NoError(t, err)
-	der, err := forge.Issue(nil, key, forge.Template{Name: "tides.tarnholm.example", SPKI: spki, From: time.Unix(1.7e9, 0), Until: time.Unix(1.9e9, 0)})
+	der, err := forge.Issue(nil, key, forge.Template{Name: "tides.tarnholm.example", SPKI: spki,
+		From: time.Unix(1.7e9, 0), Until: time.Unix(1.9e9, 0)})
 	require.NoError(t, err)
-	config := &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{der}, PrivateKey: key, OCSPStaple: []byte("staple")}}, MinVersion: minimum, MaxVersion: maximum}
+	config := &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{der}, PrivateKey: key,
+		OCSPStaple: []byte("staple")}}, MinVersion: minimum, MaxVersion: maximum}
 	return listen(t, func(c net.Conn) { _ = tls.Server(c, config).Handshake() }), der
 }
 
@@ -108,15 +111,20 @@ func TestVersionsAndCertificates(t *testing.T) {
 		want             string
 		connections      int
 	}{
-		{"1.2 and 1.3", tls.VersionTLS12, tls.VersionTLS13, "TLS 1.3 accepted, TLS 1.2 accepted, TLS 1.1 declined, TLS 1.0 declined, SSL 3.0 declined", 3},
-		{"1.3 only", tls.VersionTLS13, tls.VersionTLS13, "TLS 1.3 accepted, TLS 1.2 declined, TLS 1.1 declined, TLS 1.0 declined, SSL 3.0 declined", 2},
-		{"all", tls.VersionTLS10, tls.VersionTLS13, "TLS 1.3 accepted, TLS 1.2 accepted, TLS 1.1 accepted, TLS 1.0 accepted, SSL 3.0 declined", 5},
-		{"1.0 only: one answer settles all newer ones", tls.VersionTLS10, tls.VersionTLS10, "TLS 1.3 declined, TLS 1.2 declined, TLS 1.1 declined, TLS 1.0 accepted, SSL 3.0 declined", 2},
+		{"1.2 and 1.3", tls.VersionTLS12, tls.VersionTLS13,
+			"TLS 1.3 accepted, TLS 1.2 accepted, TLS 1.1 declined, TLS 1.0 declined, SSL 3.0 declined", 3},
+		{"1.3 only", tls.VersionTLS13, tls.VersionTLS13,
+			"TLS 1.3 accepted, TLS 1.2 declined, TLS 1.1 declined, TLS 1.0 declined, SSL 3.0 declined", 2},
+		{"all", tls.VersionTLS10, tls.VersionTLS13,
+			"TLS 1.3 accepted, TLS 1.2 accepted, TLS 1.1 accepted, TLS 1.0 accepted, SSL 3.0 declined", 5},
+		{"1.0 only: one answer settles all newer ones", tls.VersionTLS10, tls.VersionTLS10,
+			"TLS 1.3 declined, TLS 1.2 declined, TLS 1.1 declined, TLS 1.0 accepted, SSL 3.0 declined", 2},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
 			address, der := tlsServer(t, tt.minimum, tt.maximum)
-			o, err := probe.New(network(nil), patient).Visit(t.Context(), address, probe.Call{ServerName: "tides.tarnholm.example", Effort: facts.Quick})
+			o, err := probe.New(network(nil), patient).Visit(t.Context(), address,
+				probe.Call{ServerName: "tides.tarnholm.example", Effort: facts.Quick})
 			require.NoError(t, err)
 			assert.Equal(t, facts.Answered, o.Outcome)
 			assert.Equal(t, tt.want, answers(o))
@@ -146,12 +154,23 @@ func TestOutcomes(t *testing.T) {
 		connections int
 	}{
 		{"refused", refused, facts.Refused, "nothing listens", 4},
-		{"silent", listen(t, func(c net.Conn) { _, _ = io.Copy(io.Discard, c) }), facts.Timeout, "no answer in time", 2},
+		{"silent", listen(t, func(c net.Conn) { _, _ = io.Copy(io.Discard, c) }), facts.Timeout, "no answer in time",
+			2},
 		{"closes at once", closed, facts.Reset, "closed without an answer", 4},
-		{"resets", listen(t, func(c net.Conn) { hello(c); _ = c.(*net.TCPConn).SetLinger(0) }), facts.Reset, "closed without an answer", 4},
-		{"plain HTTP", listen(t, func(c net.Conn) { hello(c); _, _ = io.WriteString(c, "HTTP/1.1 400 Bad Request\r\n\r\n") }), facts.NotTLS, `"HTTP/"`, 1},
-		{"nonsense in records", listen(t, func(c net.Conn) { hello(c); _, _ = c.Write([]byte{22, 3, 3, 0, 4, 2, 0, 0, 0}) }), facts.BadMessage, "cut off", 4},
-		{"only alerts", listen(t, func(c net.Conn) { hello(c); _, _ = c.Write([]byte{21, 3, 3, 0, 2, 2, 40}) }), facts.Answered, "", 4},
+		{"resets", listen(t, func(c net.Conn) { hello(c); _ = c.(*net.TCPConn).SetLinger(0) }), facts.Reset,
+			"closed without an answer", 4},
+		{"plain HTTP", listen(t, func(c net.Conn) {
+			hello(c)
+			_,
+				_ = io.WriteString(c, "HTTP/1.1 400 Bad Request\r\n\r\n")
+		}), facts.NotTLS, `"HTTP/"`, 1},
+		{"nonsense in records", listen(t, func(c net.Conn) {
+			hello(c)
+			_,
+				_ = c.Write([]byte{22, 3, 3, 0, 4, 2, 0, 0, 0})
+		}), facts.BadMessage, "cut off", 4},
+		{"only alerts", listen(t, func(c net.Conn) { hello(c); _, _ = c.Write([]byte{21, 3, 3, 0, 2, 2, 40}) }),
+			facts.Answered, "", 4},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
@@ -184,9 +203,11 @@ func TestUnansweredVersionIsAskedAgain(t *testing.T) {
 	}
 	deadlines := patient
 	deadlines.Handshake = 2 * time.Second
-	o, err := probe.New(n, deadlines).Visit(t.Context(), address, probe.Call{ServerName: "tides.tarnholm.example", Effort: facts.Quick})
+	o, err := probe.New(n, deadlines).Visit(t.Context(), address,
+		probe.Call{ServerName: "tides.tarnholm.example", Effort: facts.Quick})
 	require.NoError(t, err)
-	assert.Equal(t, "TLS 1.3 accepted, TLS 1.2 accepted, TLS 1.1 declined, TLS 1.0 declined, SSL 3.0 declined", answers(o))
+	assert.Equal(t, "TLS 1.3 accepted, TLS 1.2 accepted, TLS 1.1 declined, TLS 1.0 declined, SSL 3.0 declined",
+		answers(o))
 	assert.Len(t, o.Connections, 4)
 }
 
@@ -201,7 +222,8 @@ func TestVisitHasADeadline(t *testing.T) {
 		}
 	})
 	started := time.Now()
-	_, err := probe.New(network(nil), limits.Limits{Connect: time.Second, Handshake: 200 * time.Millisecond, Visit: 500 * time.Millisecond}).Visit(t.Context(), drip, probe.Call{})
+	_, err := probe.New(network(nil), limits.Limits{Connect: time.Second, Handshake: 200 * time.Millisecond,
+		Visit: 500 * time.Millisecond}).Visit(t.Context(), drip, probe.Call{})
 	require.NoError(t, err)
 	assert.Less(t, time.Since(started), 15*time.Second, "at this pace the answer would take twenty seconds a hello")
 }
@@ -230,16 +252,19 @@ func target(t *testing.T, text string, connect ...string) probe.Target {
 }
 
 func TestPlan(t *testing.T) {
-	p := probe.New(network(map[string][]string{"quays.tarnholm.example": {"192.0.2.9", "2001:db8::9", "192.0.2.8", "192.0.2.9", "::ffff:192.0.2.8"}}, "2001:db8::9"), patient)
+	p := probe.New(network(map[string][]string{"quays.tarnholm.example": {"192.0.2.9", "2001:db8::9", "192.0.2.8",
+		"192.0.2.9", "::ffff:192.0.2.8"}}, "2001:db8::9"), patient)
 	tests := []struct {
 		name    string
 		target  probe.Target
 		visit   string
 		noRoute string
 	}{
-		{"all addresses of a name, each once", target(t, "quays.tarnholm.example"), "192.0.2.8:443 192.0.2.9:443", "[2001:db8::9]:443"},
+		{"all addresses of a name, each once", target(t, "quays.tarnholm.example"), "192.0.2.8:443 192.0.2.9:443",
+			"[2001:db8::9]:443"},
 		{"an address is itself", target(t, "192.0.2.1:8443"), "192.0.2.1:8443", ""},
-		{"connect takes the place of the name's addresses", target(t, "quays.tarnholm.example", "192.0.2.1:99", "192.0.2.2"), "192.0.2.1:99 192.0.2.2:443", ""},
+		{"connect takes the place of the name's addresses",
+			target(t, "quays.tarnholm.example", "192.0.2.1:99", "192.0.2.2"), "192.0.2.1:99 192.0.2.2:443", ""},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {

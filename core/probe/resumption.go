@@ -15,7 +15,10 @@ func askResumption(ctx context.Context, v *visit) {
 	if len(versions) > 0 && versions[0] == tlswire.TLS13 {
 		resumeModern(ctx, v)
 	}
-	if i := slices.IndexFunc(versions, func(x tlswire.Version) bool { return x < tlswire.TLS13 && x > tlswire.SSL30 }); i >= 0 {
+	if i := slices.IndexFunc(versions, func(x tlswire.Version) bool {
+		return x < tlswire.TLS13 &&
+			x > tlswire.SSL30
+	}); i >= 0 {
 		resumeOlder(ctx, v, versions[i])
 	}
 }
@@ -35,7 +38,8 @@ func noteResumption(v *visit, version tlswire.Version, yes bool) {
 
 // resumeModern goes on with a session of TLS 1.3 by its ticket (RFC 8446, 2.2).
 func resumeModern(ctx context.Context, v *visit) {
-	session := func(purpose facts.Reason, ticket *tlswire.SessionTicket) (given *tlswire.SessionTicket, s *tlswire.Session) {
+	session := func(purpose facts.Reason, ticket *tlswire.SessionTicket) (given *tlswire.SessionTicket,
+		s *tlswire.Session) {
 		conn, record, ok := v.connect(ctx, purpose)
 		if !ok {
 			return nil, nil
@@ -43,7 +47,8 @@ func resumeModern(ctx context.Context, v *visit) {
 		defer conn.Close()
 		hello := v.hello(tlswire.TLS13)
 		hello.Protocols, hello.Resume = []string{"http/1.1"}, ticket
-		s, err := tlswire.Handshake(conn, hello, tlswire.Options{Random: rand.Reader, Records: v.prober.limits.Records, Shares: []tlswire.Group{tlswire.X25519, tlswire.P256}})
+		s, err := tlswire.Handshake(conn, hello, tlswire.Options{Random: rand.Reader, Records: v.prober.limits.Records,
+			Shares: []tlswire.Group{tlswire.X25519, tlswire.P256}})
 		if err == nil && s.Finished && ticket == nil {
 			if v.call.Web { // some give tickets with the first answer only
 				_, _ = get(s, v.call.ServerName, v.observation.Address)
@@ -86,7 +91,8 @@ func resumeOlder(ctx context.Context, v *visit, version tlswire.Version) {
 		hello := v.hello(version)
 		hello.Compression, hello.MACFirst = false, true
 		change(&hello)
-		session, err := tlswire.Handshake(conn, hello, tlswire.Options{Random: rand.Reader, Records: v.prober.limits.Records, EncryptRSA: encryptRSA})
+		session, err := tlswire.Handshake(conn, hello, tlswire.Options{Random: rand.Reader,
+			Records: v.prober.limits.Records, EncryptRSA: encryptRSA})
 		v.close(conn, record, err)
 		if err != nil {
 			return nil

@@ -51,7 +51,8 @@ func enumerateSchemes(ctx context.Context, v *visit) {
 		return
 	}
 	for _, kind := range []string{"ECDSA", "RSA"} {
-		suites := slices.DeleteFunc(slices.Clone(v.suites[tlswire.TLS12]), func(s tlswire.Suite) bool { return signs(s) != kind })
+		suites := slices.DeleteFunc(slices.Clone(v.suites[tlswire.TLS12]),
+			func(s tlswire.Suite) bool { return signs(s) != kind })
 		for len(suites) > 0 && !v.schemes.done[kind] {
 			hello := v.hello(tlswire.TLS12)
 			hello.Suites, hello.Signatures = suites, without(tlswire.AllSignatures, v.schemes.met)
@@ -73,7 +74,8 @@ func modernSchemes(ctx context.Context, v *visit) {
 		}
 		hello := v.hello(tlswire.TLS13)
 		hello.Signatures = without(tlswire.AllSignatures, v.schemes.met)
-		session, err := tlswire.Handshake(conn, hello, tlswire.Options{Random: rand.Reader, Records: v.prober.limits.Records, Shares: []tlswire.Group{tlswire.X25519, tlswire.P256}})
+		session, err := tlswire.Handshake(conn, hello, tlswire.Options{Random: rand.Reader,
+			Records: v.prober.limits.Records, Shares: []tlswire.Group{tlswire.X25519, tlswire.P256}})
 		v.close(conn, record, err)
 		if session == nil || session.Proof == nil || !slices.Contains(hello.Signatures, session.Proof.Scheme) {
 			return

@@ -12,7 +12,8 @@ import (
 func askSettings(ctx context.Context, v *visit) {
 	s := v.observation.Settings
 	if versions := v.accepted(); len(versions) > 1 {
-		// A client that comes back with an older version says so, and an endpoint that could do more refuses (RFC 7507).
+		// A client that comes back with an older version says so, and an endpoint that could do
+		// more refuses (RFC 7507).
 		hello := v.hello(versions[1])
 		hello.Signals = []tlswire.Suite{tlswire.FallbackSignal}
 		answer, err := v.exchange(ctx, facts.Because(facts.ForFallback), hello)

@@ -11,7 +11,8 @@ import (
 // askSSL2 asks for SSL 2.0, whose hello nothing else shares. Where everything older
 // than TLS 1.2 is declined, nobody has it, and only full effort looks.
 func askSSL2(ctx context.Context, v *visit) {
-	if versions := v.accepted(); v.call.Effort != facts.Full && len(versions) > 0 && versions[len(versions)-1] >= tlswire.TLS12 {
+	if versions := v.accepted(); v.call.Effort != facts.Full && len(versions) > 0 &&
+		versions[len(versions)-1] >= tlswire.TLS12 {
 		return
 	}
 	conn, record, ok := v.connect(ctx, facts.Because(facts.ForSSL2))

@@ -55,7 +55,8 @@ func suiteOrder(ctx context.Context, v *visit, version tlswire.Version) {
 	if len(found) < 2 {
 		return
 	}
-	mine := slices.DeleteFunc(slices.Clone(offered(version)), func(s tlswire.Suite) bool { return !slices.Contains(found, s) })
+	mine := slices.DeleteFunc(slices.Clone(offered(version)),
+		func(s tlswire.Suite) bool { return !slices.Contains(found, s) })
 	own := !slices.Equal(mine, found)
 	var special []tlswire.Suite
 	for _, s := range found {
@@ -77,7 +78,8 @@ func suiteOrder(ctx context.Context, v *visit, version tlswire.Version) {
 		fact.Order = facts.ServerOrder
 	case len(special) == 0 || !slices.Contains(special, chosen):
 		fact.Order = facts.ClientOrder
-	case own || preferred(ctx, v, version, lead(found, special)) == found[0]: // only for these the client's order counts
+	// Only for these the client's order counts.
+	case own || preferred(ctx, v, version, lead(found, special)) == found[0]:
 		fact.Order = facts.PartialOrder
 		for _, s := range special {
 			fact.PartialSuites = append(fact.PartialSuites, s.String())

@@ -19,7 +19,8 @@ func (p *Prober) Visit(ctx context.Context, address netip.AddrPort, call Call) (
 	if call.Effort == "" {
 		call.Effort = facts.Normal
 	}
-	v := newVisit(&line{prober: p, address: address, scheme: call.Scheme, serverName: call.ServerName, quick: call.Effort == facts.Quick}, call)
+	v := newVisit(&line{prober: p, address: address, scheme: call.Scheme, serverName: call.ServerName,
+		quick: call.Effort == facts.Quick}, call)
 	host, leave, err := p.gate.enter(ctx, address.Addr(), !call.NoQueue)
 	switch {
 	case err != nil:

@@ -24,7 +24,8 @@ func askWeb(v *visit, session io.ReadWriter) {
 	if err != nil {
 		return // the application is another, or wants something first
 	}
-	v.observation.HTTP = &facts.HTTP{Status: response.status, StrictTransportSecurity: pki.Printable(response.header.Get("Strict-Transport-Security"))}
+	v.observation.HTTP = &facts.HTTP{Status: response.status,
+		StrictTransportSecurity: pki.Printable(response.header.Get("Strict-Transport-Security"))}
 }
 
 // page is the head of an answer.
@@ -39,7 +40,8 @@ func get(stream io.ReadWriter, host string, address netip.AddrPort) (page, error
 		host = address.Addr().String()
 	}
 	var request bytes.Buffer
-	fmt.Fprintf(&request, "GET / HTTP/1.1\r\nHost: %s\r\nUser-Agent: nurvik\r\nAccept: */*\r\nConnection: close\r\n\r\n", host)
+	fmt.Fprintf(&request,
+		"GET / HTTP/1.1\r\nHost: %s\r\nUser-Agent: nurvik\r\nAccept: */*\r\nConnection: close\r\n\r\n", host)
 	if _, err := stream.Write(request.Bytes()); err != nil {
 		return page{}, err
 	}

@@ -23,15 +23,19 @@ type cargo struct {
 
 func TestDecode(t *testing.T) {
 	var b berth
-	require.NoError(t, strictyaml.Decode("b.yaml", []byte("name: north\ndepth: 7\ntags: {any: thing}\ncargo:\n  - kind: salt\nnext: {name: south}\n"), &b))
-	assert.Equal(t, berth{Name: "north", Depth: 7, Tags: map[string]string{"any": "thing"}, Cargo: []cargo{{"salt"}}, Next: &berth{Name: "south"}}, b)
+	require.NoError(t, strictyaml.Decode("b.yaml",
+		[]byte("name: north\ndepth: 7\ntags: {any: thing}\ncargo:\n  - kind: salt\nnext: {name: south}\n"), &b))
+	assert.Equal(t, berth{Name: "north", Depth: 7, Tags: map[string]string{"any": "thing"}, Cargo: []cargo{{"salt"}},
+		Next: &berth{Name: "south"}}, b)
 }
 
 func TestDecodeSaysWhereAndWhat(t *testing.T) {
 	tests := []struct{ name, text, want string }{
 		{"misspelt", "name: a\ndepht: 7\n", `b.yaml:2: the key "depht" is not known; "depth" may be meant`},
-		{"unknown", "weather: fine\n", `b.yaml:1: the key "weather" is not known; known here: cargo, depth, name, next, tags`},
-		{"deep in a list", "cargo:\n  - kind: salt\n  - kinds: fish\n", `b.yaml:3: the key "kinds" is not known; "kind" may be meant`},
+		{"unknown", "weather: fine\n",
+			`b.yaml:1: the key "weather" is not known; known here: cargo, depth, name, next, tags`},
+		{"deep in a list", "cargo:\n  - kind: salt\n  - kinds: fish\n",
+			`b.yaml:3: the key "kinds" is not known; "kind" may be meant`},
 		{"behind a pointer", "next:\n  nam: a\n", `b.yaml:2: the key "nam" is not known`},
 		{"two at once", "nme: a\ndeptj: 3\n", `b.yaml:2`},
 		{"wrong kind of value", "name: a\ndepth: deep\n", "b.yaml:2:"},

@@ -46,7 +46,11 @@ func TestRegistries(t *testing.T) {
 		}
 		lists[f[1]][uint16(number)] = f[3]
 	}
-	registered := func(name string) bool { return strings.HasPrefix(name, "TLS_") && !strings.Contains(name, "SALSA20") } // the others were drafts
+	// the others were drafts
+	registered := func(name string) bool {
+		return strings.HasPrefix(name, "TLS_") &&
+			!strings.Contains(name, "SALSA20")
+	}
 	t.Run("suites", func(t *testing.T) {
 		seen := 0
 		for n, name := range lists["tls.handshake.ciphersuite"] {
@@ -56,7 +60,8 @@ func TestRegistries(t *testing.T) {
 			}
 		}
 		assert.Equal(t, 365, seen)
-		assert.Len(t, tlswire.Suites(), 365, "two are newer than the analyser, and one of its list is a signal; the other signal it does not list")
+		assert.Len(t, tlswire.Suites(), 365,
+			"two are newer than the analyser, and one of its list is a signal; the other signal it does not list")
 	})
 	t.Run("groups", func(t *testing.T) {
 		seen := 0
@@ -105,17 +110,32 @@ func TestSuiteProperties(t *testing.T) {
 		name string
 		want tlswire.SuiteProperties
 	}{
-		{"TLS_AES_128_GCM_SHA256", tlswire.SuiteProperties{KeyExchange: "any", Authentication: "any", Cipher: "AES-128-GCM", Strength: 128, Hash: "SHA256", ForwardSecrecy: true, Authenticated: true, Status: tlswire.Recommended}},
-		{"TLS_ECDHE_RSA_WITH_AES_256_GCM_SHA384", tlswire.SuiteProperties{KeyExchange: "ECDHE", Authentication: "RSA", Cipher: "AES-256-GCM", Strength: 256, Hash: "SHA384", ForwardSecrecy: true, Authenticated: true, Status: tlswire.Recommended}},
-		{"TLS_RSA_WITH_AES_128_CBC_SHA", tlswire.SuiteProperties{KeyExchange: "RSA", Authentication: "RSA", Cipher: "AES-128-CBC", Strength: 128, Hash: "SHA", Status: tlswire.Legacy}},
-		{"TLS_DHE_DSS_WITH_3DES_EDE_CBC_SHA", tlswire.SuiteProperties{KeyExchange: "DHE", Authentication: "DSS", Cipher: "3DES-CBC", Strength: 112, Hash: "SHA", ForwardSecrecy: true, Status: tlswire.Weak}},
-		{"TLS_RSA_EXPORT_WITH_RC4_40_MD5", tlswire.SuiteProperties{KeyExchange: "RSA", Authentication: "RSA", Cipher: "RC4-40", Strength: 40, Hash: "MD5", Export: true, Status: tlswire.Broken}},
-		{"TLS_RSA_EXPORT1024_WITH_DES_CBC_SHA", tlswire.SuiteProperties{KeyExchange: "RSA", Authentication: "RSA", Cipher: "DES-CBC", Strength: 56, Hash: "SHA", Export: true, Status: tlswire.Broken}},
-		{"TLS_DH_anon_WITH_AES_128_GCM_SHA256", tlswire.SuiteProperties{KeyExchange: "DH", Authentication: "anonymous", Cipher: "AES-128-GCM", Strength: 128, Hash: "SHA256", ForwardSecrecy: true, Authenticated: true, Status: tlswire.Broken}},
-		{"TLS_RSA_WITH_NULL_SHA256", tlswire.SuiteProperties{KeyExchange: "RSA", Authentication: "RSA", Cipher: "none", Hash: "SHA256", Status: tlswire.Broken}},
-		{"TLS_ECDHE_RSA_WITH_RC4_128_SHA", tlswire.SuiteProperties{KeyExchange: "ECDHE", Authentication: "RSA", Cipher: "RC4-128", Strength: 128, Hash: "SHA", ForwardSecrecy: true, Status: tlswire.Weak}},
-		{"TLS_ECDHE_ECDSA_WITH_AES_128_CCM_8", tlswire.SuiteProperties{KeyExchange: "ECDHE", Authentication: "ECDSA", Cipher: "AES-128-CCM-8", Strength: 128, Hash: "SHA256", ForwardSecrecy: true, Authenticated: true, Status: tlswire.Recommended}},
-		{"TLS_PSK_WITH_AES_128_GCM_SHA256", tlswire.SuiteProperties{KeyExchange: "PSK", Authentication: "PSK", Cipher: "AES-128-GCM", Strength: 128, Hash: "SHA256", Authenticated: true, Status: tlswire.Legacy}},
+		{"TLS_AES_128_GCM_SHA256", tlswire.SuiteProperties{KeyExchange: "any", Authentication: "any",
+			Cipher: "AES-128-GCM", Strength: 128, Hash: "SHA256", ForwardSecrecy: true, Authenticated: true,
+			Status: tlswire.Recommended}},
+		{"TLS_ECDHE_RSA_WITH_AES_256_GCM_SHA384", tlswire.SuiteProperties{KeyExchange: "ECDHE", Authentication: "RSA",
+			Cipher: "AES-256-GCM", Strength: 256, Hash: "SHA384", ForwardSecrecy: true, Authenticated: true,
+			Status: tlswire.Recommended}},
+		{"TLS_RSA_WITH_AES_128_CBC_SHA", tlswire.SuiteProperties{KeyExchange: "RSA", Authentication: "RSA",
+			Cipher: "AES-128-CBC", Strength: 128, Hash: "SHA", Status: tlswire.Legacy}},
+		{"TLS_DHE_DSS_WITH_3DES_EDE_CBC_SHA", tlswire.SuiteProperties{KeyExchange: "DHE", Authentication: "DSS",
+			Cipher: "3DES-CBC", Strength: 112, Hash: "SHA", ForwardSecrecy: true, Status: tlswire.Weak}},
+		{"TLS_RSA_EXPORT_WITH_RC4_40_MD5", tlswire.SuiteProperties{KeyExchange: "RSA", Authentication: "RSA",
+			Cipher: "RC4-40", Strength: 40, Hash: "MD5", Export: true, Status: tlswire.Broken}},
+		{"TLS_RSA_EXPORT1024_WITH_DES_CBC_SHA", tlswire.SuiteProperties{KeyExchange: "RSA", Authentication: "RSA",
+			Cipher: "DES-CBC", Strength: 56, Hash: "SHA", Export: true, Status: tlswire.Broken}},
+		{"TLS_DH_anon_WITH_AES_128_GCM_SHA256", tlswire.SuiteProperties{KeyExchange: "DH", Authentication: "anonymous",
+			Cipher: "AES-128-GCM", Strength: 128, Hash: "SHA256", ForwardSecrecy: true, Authenticated: true,
+			Status: tlswire.Broken}},
+		{"TLS_RSA_WITH_NULL_SHA256", tlswire.SuiteProperties{KeyExchange: "RSA", Authentication: "RSA", Cipher: "none",
+			Hash: "SHA256", Status: tlswire.Broken}},
+		{"TLS_ECDHE_RSA_WITH_RC4_128_SHA", tlswire.SuiteProperties{KeyExchange: "ECDHE", Authentication: "RSA",
+			Cipher: "RC4-128", Strength: 128, Hash: "SHA", ForwardSecrecy: true, Status: tlswire.Weak}},
+		{"TLS_ECDHE_ECDSA_WITH_AES_128_CCM_8", tlswire.SuiteProperties{KeyExchange: "ECDHE", Authentication: "ECDSA",
+			Cipher: "AES-128-CCM-8", Strength: 128, Hash: "SHA256", ForwardSecrecy: true, Authenticated: true,
+			Status: tlswire.Recommended}},
+		{"TLS_PSK_WITH_AES_128_GCM_SHA256", tlswire.SuiteProperties{KeyExchange: "PSK", Authentication: "PSK",
+			Cipher: "AES-128-GCM", Strength: 128, Hash: "SHA256", Authenticated: true, Status: tlswire.Legacy}},
 		{"TLS_EMPTY_RENEGOTIATION_INFO_SCSV", tlswire.SuiteProperties{Signalling: true}},
 	}
 	for _, tt := range tests {
@@ -130,7 +150,8 @@ func TestSuiteProperties(t *testing.T) {
 		assert.NotEmpty(t, p.KeyExchange, s)
 		assert.NotEmpty(t, p.Authentication, s)
 		assert.True(t, p.Cipher == "none" == (p.Strength == 0), "%s: %+v", s, p)
-		assert.False(t, p.Cipher == "none" && !strings.Contains(s.String(), "NULL") && !strings.HasPrefix(s.String(), "TLS_SHA"), "the cipher of %s is not read", s)
+		assert.False(t, p.Cipher == "none" && !strings.Contains(s.String(), "NULL") &&
+			!strings.HasPrefix(s.String(), "TLS_SHA"), "the cipher of %s is not read", s)
 	}
 }
 
@@ -150,10 +171,13 @@ func TestRecordings(t *testing.T) {
 		}
 		read++
 		t.Run(filepath.Base(path), func(t *testing.T) {
-			version := map[string]tlswire.Version{"10": tlswire.TLS10, "11": tlswire.TLS11, "12": tlswire.TLS12, "13": tlswire.TLS13}[strings.Split(filepath.Base(path), "-TLSv")[1][:2]]
-			answer, err := tlswire.Exchange(&scripted{Reader: bytes.NewReader(server)}, tlswire.Ordinary(tlswire.TLS13, tlswire.TLS12), tlswire.Options{})
+			version := map[string]tlswire.Version{"10": tlswire.TLS10, "11": tlswire.TLS11, "12": tlswire.TLS12,
+				"13": tlswire.TLS13}[strings.Split(filepath.Base(path), "-TLSv")[1][:2]]
+			answer, err := tlswire.Exchange(&scripted{Reader: bytes.NewReader(server)},
+				tlswire.Ordinary(tlswire.TLS13, tlswire.TLS12), tlswire.Options{})
 			var alert *tlswire.AlertError
-			if strings.Contains(path, "FallbackSCSV") || strings.Contains(path, "TooSmall") || strings.Contains(path, "NotFound") && err != nil || strings.Contains(path, "NoMatch") && err != nil {
+			if strings.Contains(path, "FallbackSCSV") || strings.Contains(path, "TooSmall") ||
+				strings.Contains(path, "NotFound") && err != nil || strings.Contains(path, "NoMatch") && err != nil {
 				require.ErrorAs(t, err, &alert)
 				return
 			}
@@ -201,7 +225,8 @@ func capture(flows []flow) []byte {
 			_ = binary.Write(&out, order, v) // a buffer refuses nothing
 		}
 	}
-	put(binary.LittleEndian, uint32(0xa1b2c3d4), uint16(2), uint16(4), uint32(0), uint32(0), uint32(1<<18), uint32(101)) // raw IP
+	// raw IP
+	put(binary.LittleEndian, uint32(0xa1b2c3d4), uint16(2), uint16(4), uint32(0), uint32(0), uint32(1<<18), uint32(101))
 	ports, sequence := [2]uint16{40000, 443}, [2]uint32{1, 1}
 	for i, f := range flows {
 		for part := f.data; len(part) > 0; {
@@ -212,8 +237,10 @@ func capture(flows []flow) []byte {
 				side = 0
 			}
 			put(binary.LittleEndian, uint32(i), uint32(0), uint32(40+len(piece)), uint32(40+len(piece)))
-			put(binary.BigEndian, uint8(0x45), uint8(0), uint16(40+len(piece)), uint32(0), uint8(64), uint8(6), uint16(0), [4]byte{127, 0, 0, byte(side + 1)}, [4]byte{127, 0, 0, byte(2 - side)})
-			put(binary.BigEndian, ports[side], ports[1-side], sequence[side], sequence[1-side], uint16(0x5018), uint16(0xffff), uint32(0))
+			put(binary.BigEndian, uint8(0x45), uint8(0), uint16(40+len(piece)), uint32(0), uint8(64), uint8(6),
+				uint16(0), [4]byte{127, 0, 0, byte(side + 1)}, [4]byte{127, 0, 0, byte(2 - side)})
+			put(binary.BigEndian, ports[side], ports[1-side], sequence[side], sequence[1-side], uint16(0x5018),
+				uint16(0xffff), uint32(0))
 			out.Write(piece)
 			sequence[side] += uint32(len(piece))
 		}
@@ -232,12 +259,24 @@ func TestAnalyserReadsOurConnections(t *testing.T) {
 		{"TLS 1.3", hello(t, tlswire.TLS13), tlswire.X25519},
 		{"TLS 1.3 after a retry", hello(t, tlswire.TLS13), tlswire.P521},
 		{"TLS 1.2 AES-GCM", hello(t, tlswire.TLS12), 0},
-		{"TLS 1.2 AES-CBC", func() tlswire.ClientHello { h := hello(t, tlswire.TLS12); h.Suites = []tlswire.Suite{0xc014}; return h }(), 0},
-		{"TLS 1.0 AES-CBC", func() tlswire.ClientHello { h := hello(t, tlswire.TLS10); h.Suites = []tlswire.Suite{0x002f}; return h }(), 0},
+		{"TLS 1.2 AES-CBC", func() tlswire.ClientHello {
+			h := hello(t,
+				tlswire.TLS12)
+			h.Suites = []tlswire.Suite{0xc014}
+			return h
+		}(), 0},
+		{"TLS 1.0 AES-CBC", func() tlswire.ClientHello {
+			h := hello(t,
+				tlswire.TLS10)
+			h.Suites = []tlswire.Suite{0x002f}
+			return h
+		}(), 0},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
-			config := &tls.Config{Certificates: []tls.Certificate{certificate}, MinVersion: tls.VersionTLS10, CurvePreferences: []tls.CurveID{tls.X25519, tls.CurveP256}, CipherSuites: []uint16{0x002f, 0xc014, 0xc02f}}
+			config := &tls.Config{Certificates: []tls.Certificate{certificate}, MinVersion: tls.VersionTLS10,
+				CurvePreferences: []tls.CurveID{tls.X25519, tls.CurveP256},
+				CipherSuites:     []uint16{0x002f, 0xc014, 0xc02f}}
 			var keys bytes.Buffer
 			var flows []flow
 			tt.hello.Shares = nil

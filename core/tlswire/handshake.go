@@ -14,7 +14,8 @@ type Options struct {
 	Random  io.Reader
 	Shares  []Group // in which a share is sent at once, for TLS 1.3
 	Records int     // most that are read; 0 for 512
-	// EncryptRSA encrypts the premaster secret for the leaf, for suites with RSA key exchange; nil leaves them unfinished.
+	// EncryptRSA encrypts the premaster secret for the leaf, for suites with RSA key exchange; nil
+	// leaves them unfinished.
 	EncryptRSA func(leaf, secret []byte) ([]byte, error)
 	KeyLog     io.Writer // where secrets are written, for looking at one's own connections; nil for nowhere
 }
@@ -117,7 +118,8 @@ func message(kind byte, body []byte) []byte {
 
 // open sends the hello and reads the ServerHello.
 func open(stream io.ReadWriter, hello ClientHello, o Options, deaf bool) (*talk, error) {
-	t := &talk{deaf: deaf, records: &records{stream: stream, version: min(hello.Highest(), TLS10), limit: o.Records}, hello: hello, options: o}
+	t := &talk{deaf: deaf, records: &records{stream: stream, version: min(hello.Highest(), TLS10), limit: o.Records},
+		hello: hello, options: o}
 	t.transcript = hello.Message()
 	if _, err := stream.Write(hello.record(t.transcript)); err != nil {
 		return t, err
@@ -197,7 +199,8 @@ func (t *talk) handshake13(agreements map[Group]agreement) error {
 	}
 	a, ok := agreements[t.answer.Hello.Share.Group]
 	if !ok {
-		return &BadMessageError{"it chose the group " + t.answer.Hello.Share.Group.String() + ", of which no share was sent"}
+		return &BadMessageError{"it chose the group " + t.answer.Hello.Share.Group.String() +
+			", of which no share was sent"}
 	}
 	shared, err := a.finish(t.answer.Hello.Share.Data)
 	if err != nil {
@@ -236,7 +239,8 @@ func (t *talk) retry(agreements map[Group]agreement) error {
 	group := request.Share.Group
 	if group != 0 {
 		if _, sent := agreements[group]; sent || !slices.Contains(t.hello.Groups, group) {
-			return &BadMessageError{"it asks for a share of " + group.String() + ", which was sent already or not offered"}
+			return &BadMessageError{"it asks for a share of " + group.String() +
+				", which was sent already or not offered"}
 		}
 		a, err := agree(group, t.options.Random)
 		if err != nil {
@@ -350,6 +354,7 @@ func (t *talk) conclude13(s *schedule, client []byte) error {
 // log writes a secret in the form that packet analysers read.
 func (t *talk) log(label string, secret []byte) {
 	if t.options.KeyLog != nil {
-		_, _ = fmt.Fprintf(t.options.KeyLog, "%s %x %x\n", label, t.hello.Random, secret) // a log that is full is the caller's matter
+		// a log that is full is the caller's matter
+		_, _ = fmt.Fprintf(t.options.KeyLog, "%s %x %x\n", label, t.hello.Random, secret)
 	}
 }

@@ -104,7 +104,8 @@ func (t *talk) handshake12() error {
 // identifier: then no certificate comes, but a ticket or the change of ciphers.
 // Nothing more is learnt from it. Beside TLS 1.3 an identifier means nothing.
 func (t *talk) resumes() bool {
-	t.answer.Resumed = len(t.hello.SessionID) > 0 && !t.hello.Offers(TLS13) && slices.Equal(t.hello.SessionID, t.answer.Hello.SessionID)
+	t.answer.Resumed = len(t.hello.SessionID) > 0 && !t.hello.Offers(TLS13) &&
+		slices.Equal(t.hello.SessionID, t.answer.Hello.SessionID)
 	return t.answer.Resumed
 }
 
@@ -160,7 +161,8 @@ func (t *talk) master(secret []byte) []byte {
 func (t *talk) conclude12(k suiteKeys, master []byte) error {
 	h := t.answer.Hello
 	hash := hashOf(h.Suite)
-	block := prf(h.Version, hash, master, "key expansion", slices.Concat(h.Random[:], t.hello.Random[:]), 2*(k.mac+k.key+k.iv))
+	block := prf(h.Version, hash, master, "key expansion", slices.Concat(h.Random[:], t.hello.Random[:]),
+		2*(k.mac+k.key+k.iv))
 	cut := func(n int) (client, server []byte) {
 		client, server, block = block[:n], block[n:2*n], block[2*n:]
 		return client, server
@@ -218,7 +220,8 @@ func (k suiteKeys) protection(version Version, mac, key, iv []byte, random io.Re
 		aead, err := k.aead(key)
 		return &aeadRecords{aead: aead, iv: iv}, err
 	}
-	m := &macRecords{version: version, mac: func() crypto.Hash { return k.hash }, key: mac, macLast: k.macLast && k.block != nil, chain: iv,
+	m := &macRecords{version: version, mac: func() crypto.Hash { return k.hash }, key: mac,
+		macLast: k.macLast && k.block != nil, chain: iv,
 		random: func(p []byte) { _, _ = io.ReadFull(random, p) }} // the reader was asked before and gave
 	var err error
 	if k.block != nil {

@@ -26,7 +26,8 @@ import (
 func identity(t testing.TB, kind string) tls.Certificate {
 	t.Helper()
 	issue := func(spki []byte, sign func(w forge.Template) ([]byte, error)) []byte {
-		der, err := sign(forge.Template{Name: "tides.tarnholm.example", Names: []string{"tides.tarnholm.example"}, SPKI: spki, From: time.Unix(1.7e9, 0), Until: time.Unix(1.9e9, 0)})
+		der, err := sign(forge.Template{Name: "tides.tarnholm.example", Names: []string{"tides.tarnholm.example"},
+			SPKI: spki, From: time.Unix(1.7e9, 0), Until: time.Unix(1.9e9, 0)})
 		require.NoError(t, err)
 		return der
 	}
@@ -35,16 +36,18 @@ func identity(t testing.TB, kind string) tls.Certificate {
 		require.NoError(t, err)
 		spki, err := forge.PublicInfo(key)
 		require.NoError(t, err)
-		return tls.Certificate{PrivateKey: key, Certificate: [][]byte{issue(spki, func(w forge.Template) ([]byte, error) {
-			w.Sign = &forge.RSASHA256
-			return forge.Issue(nil, key, w)
-		})}}
+		return tls.Certificate{PrivateKey: key, Certificate: [][]byte{issue(spki,
+			func(w forge.Template) ([]byte, error) {
+				w.Sign = &forge.RSASHA256
+				return forge.Issue(nil, key, w)
+			})}}
 	}
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
 	spki, err := forge.PublicInfo(key)
 	require.NoError(t, err)
-	return tls.Certificate{PrivateKey: key, Certificate: [][]byte{issue(spki, func(w forge.Template) ([]byte, error) { return forge.Issue(nil, key, w) })}}
+	return tls.Certificate{PrivateKey: key, Certificate: [][]byte{issue(spki,
+		func(w forge.Template) ([]byte, error) { return forge.Issue(nil, key, w) })}}
 }
 
 // encryptRSA encrypts as a client does.
@@ -84,7 +87,8 @@ func (r recorded) Write(p []byte) (int, error) {
 }
 
 // handshake speaks with the standard library's server, which answers "ping" with "pong".
-func handshake(t *testing.T, config *tls.Config, hello tlswire.ClientHello, o tlswire.Options, flows *[]flow) (*tlswire.Session, error, error) {
+func handshake(t *testing.T, config *tls.Config, hello tlswire.ClientHello, o tlswire.Options,
+	flows *[]flow) (*tlswire.Session, error, error) {
 	t.Helper()
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -128,7 +132,8 @@ func handshake(t *testing.T, config *tls.Config, hello tlswire.ClientHello, o tl
 
 func TestHandshakes(t *testing.T) {
 	ec, rsaCertificate := identity(t, "EC"), identity(t, "RSA")
-	version := map[tlswire.Version]uint16{tlswire.TLS10: tls.VersionTLS10, tlswire.TLS11: tls.VersionTLS11, tlswire.TLS12: tls.VersionTLS12, tlswire.TLS13: tls.VersionTLS13}
+	version := map[tlswire.Version]uint16{tlswire.TLS10: tls.VersionTLS10, tlswire.TLS11: tls.VersionTLS11,
+		tlswire.TLS12: tls.VersionTLS12, tlswire.TLS13: tls.VersionTLS13}
 	type test struct {
 		name    string
 		version tlswire.Version
@@ -139,15 +144,19 @@ func TestHandshakes(t *testing.T) {
 	}
 	tests := []test{}
 	for _, s := range []tlswire.Suite{0x1301, 0x1302, 0x1303} {
-		tests = append(tests, test{"TLS 1.3 " + s.String(), tlswire.TLS13, s, ec, tls.X25519, []tlswire.Group{tlswire.X25519}})
+		tests = append(tests, test{"TLS 1.3 " + s.String(), tlswire.TLS13, s, ec, tls.X25519,
+			[]tlswire.Group{tlswire.X25519}})
 	}
 	for _, g := range []struct {
 		theirs tls.CurveID
 		ours   tlswire.Group
-	}{{tls.CurveP256, tlswire.P256}, {tls.CurveP384, tlswire.P384}, {tls.CurveP521, tlswire.P521}, {tls.X25519MLKEM768, tlswire.X25519MLKEM768}} {
+	}{{tls.CurveP256, tlswire.P256}, {tls.CurveP384, tlswire.P384}, {tls.CurveP521, tlswire.P521},
+		{tls.X25519MLKEM768, tlswire.X25519MLKEM768}} {
 		tests = append(tests,
-			test{"TLS 1.3 share in " + g.ours.String(), tlswire.TLS13, 0, rsaCertificate, g.theirs, []tlswire.Group{g.ours}},
-			test{"TLS 1.3 after a retry for " + g.ours.String(), tlswire.TLS13, 0, ec, g.theirs, []tlswire.Group{tlswire.X25519}})
+			test{"TLS 1.3 share in " + g.ours.String(), tlswire.TLS13, 0, rsaCertificate, g.theirs,
+				[]tlswire.Group{g.ours}},
+			test{"TLS 1.3 after a retry for " + g.ours.String(), tlswire.TLS13, 0, ec, g.theirs,
+				[]tlswire.Group{tlswire.X25519}})
 	}
 	for _, v := range []tlswire.Version{tlswire.TLS10, tlswire.TLS11, tlswire.TLS12} {
 		for _, s := range []tlswire.Suite{0xc013, 0xc014, 0xc012, 0xc011, 0x002f, 0x0035, 0x000a, 0x0005} {
@@ -160,7 +169,9 @@ func TestHandshakes(t *testing.T) {
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
-			config := &tls.Config{Certificates: []tls.Certificate{tt.server}, MinVersion: version[tt.version], MaxVersion: version[tt.version], CurvePreferences: []tls.CurveID{tt.group}, NextProtos: []string{"http/1.1"}}
+			config := &tls.Config{Certificates: []tls.Certificate{tt.server}, MinVersion: version[tt.version],
+				MaxVersion: version[tt.version], CurvePreferences: []tls.CurveID{tt.group},
+				NextProtos: []string{"http/1.1"}}
 			for _, s := range append(tls.CipherSuites(), tls.InsecureCipherSuites()...) {
 				config.CipherSuites = append(config.CipherSuites, s.ID)
 			}
@@ -169,7 +180,8 @@ func TestHandshakes(t *testing.T) {
 			if tt.suite != 0 {
 				h.Suites = []tlswire.Suite{tt.suite}
 			}
-			s, err, served := handshake(t, config, h, tlswire.Options{Random: rand.Reader, Shares: tt.shares, EncryptRSA: encryptRSA}, nil)
+			s, err, served := handshake(t, config, h, tlswire.Options{Random: rand.Reader, Shares: tt.shares,
+				EncryptRSA: encryptRSA}, nil)
 			require.NoError(t, err)
 			require.NoError(t, served)
 			assert.True(t, s.Finished, s.Unfinished)
@@ -195,8 +207,10 @@ func TestHandshakeFacts(t *testing.T) {
 		t.Run("a client certificate is asked for, "+v.String(), func(t *testing.T) {
 			pool := x509.NewCertPool()
 			pool.AddCert(issuer)
-			config := &tls.Config{Certificates: []tls.Certificate{ec}, ClientAuth: tls.RequestClientCert, ClientCAs: pool, MaxVersion: uint16(v)}
-			s, err, served := handshake(t, config, hello(t, v), tlswire.Options{Random: rand.Reader, Shares: []tlswire.Group{tlswire.P256}}, nil)
+			config := &tls.Config{Certificates: []tls.Certificate{ec}, ClientAuth: tls.RequestClientCert,
+				ClientCAs: pool, MaxVersion: uint16(v)}
+			s, err, served := handshake(t, config, hello(t, v),
+				tlswire.Options{Random: rand.Reader, Shares: []tlswire.Group{tlswire.P256}}, nil)
 			require.NoError(t, err)
 			require.NoError(t, served)
 			require.NotNil(t, s.Request)
@@ -204,12 +218,14 @@ func TestHandshakeFacts(t *testing.T) {
 			assert.Contains(t, s.Request.Signatures, tlswire.SignatureScheme(0x0403))
 		})
 		t.Run("and demanded, "+v.String(), func(t *testing.T) {
-			config := &tls.Config{Certificates: []tls.Certificate{ec}, ClientAuth: tls.RequireAnyClientCert, MaxVersion: uint16(v)}
+			config := &tls.Config{Certificates: []tls.Certificate{ec}, ClientAuth: tls.RequireAnyClientCert,
+				MaxVersion: uint16(v)}
 			h := hello(t, v)
 			near, far := net.Pipe()
 			go func() { _ = tls.Server(far, config).Handshake(); _ = far.Close() }()
 			require.NoError(t, near.SetDeadline(time.Now().Add(5*time.Second)))
-			s, _ := tlswire.Handshake(&eager{Conn: near}, h, tlswire.Options{Random: rand.Reader, Shares: []tlswire.Group{tlswire.X25519}})
+			s, _ := tlswire.Handshake(&eager{Conn: near}, h,
+				tlswire.Options{Random: rand.Reader, Shares: []tlswire.Group{tlswire.X25519}})
 			assert.Equal(t, ec.Certificate, s.Chain.Certificates, "it is examined as far as it goes")
 			assert.NotNil(t, s.Request)
 		})
@@ -218,14 +234,16 @@ func TestHandshakeFacts(t *testing.T) {
 		for _, v := range []tlswire.Version{tlswire.TLS12, tlswire.TLS13} {
 			c := ec
 			c.SignedCertificateTimestamps, c.OCSPStaple = [][]byte{[]byte("one"), []byte("two")}, []byte("good")
-			s, err, _ := handshake(t, &tls.Config{Certificates: []tls.Certificate{c}, MaxVersion: uint16(v)}, hello(t, v), tlswire.Options{Random: rand.Reader, Shares: []tlswire.Group{tlswire.X25519}}, nil)
+			s, err, _ := handshake(t, &tls.Config{Certificates: []tls.Certificate{c}, MaxVersion: uint16(v)},
+				hello(t, v), tlswire.Options{Random: rand.Reader, Shares: []tlswire.Group{tlswire.X25519}}, nil)
 			require.NoError(t, err)
 			assert.Equal(t, c.SignedCertificateTimestamps, s.Chain.Timestamps)
 			assert.Equal(t, "good", string(s.Chain.Staple))
 		}
 	})
 	t.Run("the downgrade marker and what extensions show", func(t *testing.T) {
-		s, err, _ := handshake(t, &tls.Config{Certificates: []tls.Certificate{ec}}, hello(t, tlswire.TLS12), tlswire.Options{Random: rand.Reader}, nil)
+		s, err, _ := handshake(t, &tls.Config{Certificates: []tls.Certificate{ec}}, hello(t, tlswire.TLS12),
+			tlswire.Options{Random: rand.Reader}, nil)
 		require.NoError(t, err)
 		assert.True(t, s.Hello.DowngradeMarker(), "it could do TLS 1.3")
 		assert.True(t, s.Hello.ExtendedMaster())
@@ -236,7 +254,8 @@ func TestHandshakeFacts(t *testing.T) {
 	t.Run("reserved values, signals and padding are passed over", func(t *testing.T) {
 		h := hello(t, tlswire.TLS13, tlswire.TLS12)
 		h.Shares, h.Grease, h.Padding, h.Heartbeat = nil, true, 300, true
-		s, err, served := handshake(t, &tls.Config{Certificates: []tls.Certificate{ec}}, h, tlswire.Options{Random: rand.Reader, Shares: []tlswire.Group{tlswire.X25519}}, nil)
+		s, err, served := handshake(t, &tls.Config{Certificates: []tls.Certificate{ec}}, h,
+			tlswire.Options{Random: rand.Reader, Shares: []tlswire.Group{tlswire.X25519}}, nil)
 		require.NoError(t, err)
 		require.NoError(t, served)
 		assert.Equal(t, tlswire.TLS13, s.Hello.Version)
@@ -244,14 +263,16 @@ func TestHandshakeFacts(t *testing.T) {
 	t.Run("compression is offered and not taken", func(t *testing.T) {
 		h := hello(t, tlswire.TLS12)
 		h.Compression = true
-		s, err, _ := handshake(t, &tls.Config{Certificates: []tls.Certificate{ec}}, h, tlswire.Options{Random: rand.Reader}, nil)
+		s, err, _ := handshake(t, &tls.Config{Certificates: []tls.Certificate{ec}}, h,
+			tlswire.Options{Random: rand.Reader}, nil)
 		require.NoError(t, err)
 		assert.Zero(t, s.Hello.Compression)
 	})
 	t.Run("the fallback signal is refused by a server that could do more", func(t *testing.T) {
 		h := hello(t, tlswire.TLS11)
 		h.Signals = []tlswire.Suite{tlswire.FallbackSignal}
-		_, err, _ := handshake(t, &tls.Config{Certificates: []tls.Certificate{ec}, MinVersion: tls.VersionTLS10}, h, tlswire.Options{Random: rand.Reader}, nil)
+		_, err, _ := handshake(t, &tls.Config{Certificates: []tls.Certificate{ec}, MinVersion: tls.VersionTLS10}, h,
+			tlswire.Options{Random: rand.Reader}, nil)
 		var alert *tlswire.AlertError
 		require.ErrorAs(t, err, &alert)
 		assert.Equal(t, "inappropriate_fallback", alert.Alert.Name())
@@ -273,16 +294,20 @@ func TestHandshakeFacts(t *testing.T) {
 		answer := record(22, append([]byte{2, 0, 0, byte(len(first))}, first...)...)
 		answer = append(answer, record(22, 11, 0, 0, 7, 0, 0, 4, 0, 0, 1, 9)...)
 		answer = append(answer, record(22, 14, 0, 0, 0)...)
-		s, err := tlswire.Handshake(&scripted{Reader: bytes.NewReader(answer)}, hello(t, tlswire.TLS12), tlswire.Options{Random: rand.Reader})
+		s, err := tlswire.Handshake(&scripted{Reader: bytes.NewReader(answer)}, hello(t, tlswire.TLS12),
+			tlswire.Options{Random: rand.Reader})
 		require.NoError(t, err)
 		assert.False(t, s.Finished)
 		assert.Contains(t, s.Unfinished, "TLS_ECDHE_ECDSA_WITH_AES_128_CCM")
 	})
 	t.Run("a suite that was not offered is impossible in TLS 1.3", func(t *testing.T) {
 		h := hello(t, tlswire.TLS13)
-		body := fmt.Sprintf("\x03\x03%s\x00\x13\x01\x00\x00\x2e\x00\x2b\x00\x02\x03\x04\x00\x33\x00\x24\x00\x1d\x00\x20%s", make([]byte, 32), bytes.Repeat([]byte{9}, 32))
+		body := fmt.Sprintf("\x03\x03%s\x00\x13\x01\x00\x00\x2e\x00\x2b\x00\x02\x03\x04"+
+			"\x00\x33\x00\x24\x00\x1d\x00\x20%s",
+			make([]byte, 32), bytes.Repeat([]byte{9}, 32))
 		h.Suites = []tlswire.Suite{0x1303}
-		_, err := tlswire.Handshake(&scripted{Reader: bytes.NewReader(record(22, append([]byte{2, 0, 0, byte(len(body))}, body...)...))}, h, tlswire.Options{Random: rand.Reader})
+		_, err := tlswire.Handshake(&scripted{Reader: bytes.NewReader(record(22,
+			append([]byte{2, 0, 0, byte(len(body))}, body...)...))}, h, tlswire.Options{Random: rand.Reader})
 		var bad *tlswire.BadMessageError
 		require.ErrorAs(t, err, &bad)
 		assert.Contains(t, bad.Reason, "not offered")
@@ -324,7 +349,8 @@ func TestExchangeOld(t *testing.T) {
 	}
 }
 
-// FuzzMessages gives every decoder the same bytes: none may crash, and what they return must have come from the message.
+// FuzzMessages gives every decoder the same bytes: none may crash, and what they return must have
+// come from the message.
 func FuzzMessages(f *testing.F) {
 	f.Add([]byte{0, 0, 0, 0})
 	f.Add([]byte{3, 0, 29, 2, 1, 2, 4, 3, 0, 1, 9})

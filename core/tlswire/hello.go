@@ -118,7 +118,8 @@ func (h ClientHello) extensions(b *cryptobyte.Builder) {
 			})
 		})
 	}
-	addExtension(b, extStatusRequest, func(e *cryptobyte.Builder) { e.AddBytes([]byte{1, 0, 0, 0, 0}) }) // OCSP, of any responder (RFC 6066, 8)
+	// OCSP, of any responder (RFC 6066, 8)
+	addExtension(b, extStatusRequest, func(e *cryptobyte.Builder) { e.AddBytes([]byte{1, 0, 0, 0, 0}) })
 	addExtension(b, extTimestamps, empty)
 	if len(h.Groups) > 0 {
 		groups := numbers(h.Groups)
@@ -148,7 +149,8 @@ func (h ClientHello) extensions(b *cryptobyte.Builder) {
 		addExtension(b, extSessionTicket, func(e *cryptobyte.Builder) { e.AddBytes(h.Ticket) })
 		addExtension(b, extRenegotiation, func(e *cryptobyte.Builder) { e.AddUint8(0) })
 		if h.Heartbeat {
-			addExtension(b, extHeartbeat, func(e *cryptobyte.Builder) { e.AddUint8(2) }) // the peer may not send any to us
+			// the peer may not send any to us
+			addExtension(b, extHeartbeat, func(e *cryptobyte.Builder) { e.AddUint8(2) })
 		}
 	}
 	if h.Offers(TLS13) {

@@ -148,7 +148,8 @@ func ParseKeyExchange(body []byte, suite Suite, version Version) (KeyExchange, e
 		k.Group, k.Public = Group(group), bytes.Clone(point)
 	case "DHE", "DH":
 		var prime, generator, public cryptobyte.String
-		if !s.ReadUint16LengthPrefixed(&prime) || !s.ReadUint16LengthPrefixed(&generator) || !s.ReadUint16LengthPrefixed(&public) {
+		if !s.ReadUint16LengthPrefixed(&prime) || !s.ReadUint16LengthPrefixed(&generator) ||
+			!s.ReadUint16LengthPrefixed(&public) {
 			return bad("a number is cut off")
 		}
 		k.Prime, k.Generator, k.Public = bytes.TrimLeft(prime, "\x00"), bytes.Clone(generator), bytes.Clone(public)
@@ -210,7 +211,8 @@ func ParseCertificateRequest(body []byte, version Version) (CertificateRequest, 
 		}
 	} else {
 		var types cryptobyte.String
-		if !s.ReadUint8LengthPrefixed(&types) || version >= TLS12 && !s.ReadUint16LengthPrefixed(&signatures) || !s.ReadUint16LengthPrefixed(&names) {
+		if !s.ReadUint8LengthPrefixed(&types) || version >= TLS12 && !s.ReadUint16LengthPrefixed(&signatures) ||
+			!s.ReadUint16LengthPrefixed(&names) {
 			return r, bad
 		}
 	}

@@ -40,7 +40,8 @@ var Classic = sync.OnceValue(func() []Suite {
 		}
 	}
 	slices.SortStableFunc(list, func(a, b entry) int {
-		return cmp.Or(cmp.Compare(rank[a.p.Status], rank[b.p.Status]), cmp.Compare(certificates(a.p), certificates(b.p)), cmp.Compare(weight(a.p), weight(b.p)))
+		return cmp.Or(cmp.Compare(rank[a.p.Status], rank[b.p.Status]),
+			cmp.Compare(certificates(a.p), certificates(b.p)), cmp.Compare(weight(a.p), weight(b.p)))
 	})
 	out := make([]Suite, len(list))
 	for i, e := range list {
@@ -50,15 +51,18 @@ var Classic = sync.OnceValue(func() []Suite {
 })
 
 // AllGroups are the groups that are offered, the usual first.
-var AllGroups = []Group{X25519, P256, X25519MLKEM768, P384, P521, 30, 0x11eb, 0x11ed, 26, 27, 28, 31, 32, 33, 22, 21, 19, 256, 257, 258, 259, 260, 41, 9, 10, 11, 12, 13, 14}
+var AllGroups = []Group{X25519, P256, X25519MLKEM768, P384, P521, 30, 0x11eb, 0x11ed, 26, 27, 28, 31, 32, 33, 22, 21,
+	19, 256, 257, 258, 259, 260, 41, 9, 10, 11, 12, 13, 14}
 
 // AllSignatures are the schemes that are offered, SHA-1 at the end because servers of old certificates need it.
-var AllSignatures = []SignatureScheme{0x0403, 0x0804, 0x0401, 0x0503, 0x0805, 0x0501, 0x0603, 0x0806, 0x0601, 0x0807, 0x0808, 0x0809, 0x080a, 0x080b, 0x081a, 0x081b, 0x081c, 0x0904, 0x0905, 0x0906, 0x0203, 0x0201}
+var AllSignatures = []SignatureScheme{0x0403, 0x0804, 0x0401, 0x0503, 0x0805, 0x0501, 0x0603, 0x0806, 0x0601, 0x0807,
+	0x0808, 0x0809, 0x080a, 0x080b, 0x081a, 0x081b, 0x081c, 0x0904, 0x0905, 0x0906, 0x0203, 0x0201}
 
 // Ordinary is a hello that offers the versions with everything that an ordinary
 // client with a long memory could offer. Name, randomness and shares are the caller's.
 func Ordinary(versions ...Version) ClientHello {
-	h := ClientHello{Versions: versions, Groups: AllGroups, Signatures: AllSignatures, Protocols: []string{"h2", "http/1.1"}}
+	h := ClientHello{Versions: versions, Groups: AllGroups, Signatures: AllSignatures,
+		Protocols: []string{"h2", "http/1.1"}}
 	if h.Offers(TLS13) {
 		h.Suites = slices.Clone(Modern)
 	}

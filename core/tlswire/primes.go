@@ -19,14 +19,16 @@ var knownPrimes = sync.OnceValue(func() map[string]string {
 		out[string(p.Bytes())] = name
 	}
 	pi, e := pi(), euler()
-	for bits, offset := range map[uint]int64{768: 149686, 1024: 129093, 1536: 741804, 2048: 124476, 3072: 1690314, 4096: 240904, 6144: 929484, 8192: 4743158} {
+	for bits, offset := range map[uint]int64{768: 149686, 1024: 129093, 1536: 741804, 2048: 124476, 3072: 1690314,
+		4096: 240904, 6144: 929484, 8192: 4743158} {
 		name := fmt.Sprintf("RFC 3526, %d bits", bits)
 		if bits <= 1024 {
 			name = fmt.Sprintf("RFC 2409, %d bits", bits)
 		}
 		add(name, bits, pi, offset)
 	}
-	for bits, offset := range map[uint]int64{2048: 560316, 3072: 2625351, 4096: 5736041, 6144: 15705020, 8192: 10965728} {
+	for bits, offset := range map[uint]int64{2048: 560316, 3072: 2625351, 4096: 5736041, 6144: 15705020,
+		8192: 10965728} {
 		add(fmt.Sprintf("ffdhe%d", bits), bits, e, offset)
 	}
 	return out

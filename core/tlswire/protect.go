@@ -58,7 +58,8 @@ func keysOf(s Suite) (suiteKeys, error) {
 	default:
 		return k, fmt.Errorf("%w: %s", ErrSuite, s)
 	}
-	macs := map[string]crypto.Hash{"MD5": crypto.MD5, "SHA": crypto.SHA1, "SHA256": crypto.SHA256, "SHA384": crypto.SHA384}
+	macs := map[string]crypto.Hash{"MD5": crypto.MD5, "SHA": crypto.SHA1, "SHA256": crypto.SHA256,
+		"SHA384": crypto.SHA384}
 	k.hash = macs[p.Hash]
 	if k.hash == 0 {
 		return k, fmt.Errorf("%w: %s", ErrSuite, s)
@@ -132,7 +133,8 @@ func (a *aeadRecords) seal(kind byte, version Version, plain []byte) (byte, []by
 	defer func() { a.sequence++ }()
 	if a.modern {
 		inner := append(append([]byte(nil), plain...), kind)
-		return contentApplication, a.aead.Seal(nil, a.nonce(nil), inner, a.additional(kind, version, len(inner)+a.aead.Overhead()))
+		return contentApplication, a.aead.Seal(nil, a.nonce(nil), inner,
+			a.additional(kind, version, len(inner)+a.aead.Overhead()))
 	}
 	var explicit []byte
 	if len(a.iv) < 12 {
@@ -167,7 +169,8 @@ func (m *macRecords) open(kind byte, version Version, body []byte) (byte, []byte
 	bad := &BadMessageError{"an encrypted record does not decrypt"}
 	size := m.mac().Size()
 	if m.macLast {
-		if len(body) < size || subtle.ConstantTimeCompare(body[len(body)-size:], m.tag(kind, version, body[:len(body)-size])) != 1 {
+		if len(body) < size || subtle.ConstantTimeCompare(body[len(body)-size:],
+			m.tag(kind, version, body[:len(body)-size])) != 1 {
 			return 0, nil, bad
 		}
 		body = body[:len(body)-size]

@@ -14,7 +14,8 @@ const (
 	maxHandshake = 1 << 18      // bytes of one handshake message: no real chain comes near 256 KiB
 	maxRecords   = 512          // records altogether, unless the options say otherwise
 	maxWarnings  = 8            // warning alerts that are read past
-	maxEcho      = 1 << 14      // bytes of a cookie or ticket that is sent back: all extensions together have room for 64 KiB
+	// bytes of a cookie or ticket that is sent back: all extensions together have room for 64 KiB
+	maxEcho = 1 << 14
 )
 
 // NotTLSError says that the answer was no TLS record. Begin holds its first bytes.

@@ -165,17 +165,18 @@ func agree(g Group, random io.Reader) (agreement, error) {
 		if err != nil {
 			return agreement{}, err
 		}
-		return agreement{KeyShare{g, append(key.EncapsulationKey().Bytes(), classic.share.Data...)}, func(peer []byte) ([]byte, error) {
-			if len(peer) != mlkem.CiphertextSize768+32 {
-				return nil, &BadMessageError{"the hybrid key share has a wrong length"}
-			}
-			lattice, err := key.Decapsulate(peer[:mlkem.CiphertextSize768])
-			if err != nil {
-				return nil, &BadMessageError{"the hybrid key share is malformed"}
-			}
-			curve, err := classic.finish(peer[mlkem.CiphertextSize768:])
-			return append(lattice, curve...), err
-		}}, nil
+		return agreement{KeyShare{g, append(key.EncapsulationKey().Bytes(), classic.share.Data...)},
+			func(peer []byte) ([]byte, error) {
+				if len(peer) != mlkem.CiphertextSize768+32 {
+					return nil, &BadMessageError{"the hybrid key share has a wrong length"}
+				}
+				lattice, err := key.Decapsulate(peer[:mlkem.CiphertextSize768])
+				if err != nil {
+					return nil, &BadMessageError{"the hybrid key share is malformed"}
+				}
+				curve, err := classic.finish(peer[mlkem.CiphertextSize768:])
+				return append(lattice, curve...), err
+			}}, nil
 	}
 	curve, ok := curvesOf[g]
 	if !ok {

@@ -11,8 +11,10 @@ import (
 
 // oldCiphers are the cipher kinds of SSL 2.0, each three bytes.
 var oldCiphers = map[uint32]string{
-	0x010080: "SSL2_RC4_128_WITH_MD5", 0x020080: "SSL2_RC4_128_EXPORT40_WITH_MD5", 0x030080: "SSL2_RC2_128_CBC_WITH_MD5",
-	0x040080: "SSL2_RC2_128_CBC_EXPORT40_WITH_MD5", 0x050080: "SSL2_IDEA_128_CBC_WITH_MD5", 0x060040: "SSL2_DES_64_CBC_WITH_MD5", 0x0700c0: "SSL2_DES_192_EDE3_CBC_WITH_MD5",
+	0x010080: "SSL2_RC4_128_WITH_MD5", 0x020080: "SSL2_RC4_128_EXPORT40_WITH_MD5",
+	0x030080: "SSL2_RC2_128_CBC_WITH_MD5",
+	0x040080: "SSL2_RC2_128_CBC_EXPORT40_WITH_MD5", 0x050080: "SSL2_IDEA_128_CBC_WITH_MD5",
+	0x060040: "SSL2_DES_64_CBC_WITH_MD5", 0x0700c0: "SSL2_DES_192_EDE3_CBC_WITH_MD5",
 }
 
 // OldAnswer is a SERVER-HELLO of SSL 2.0.
@@ -71,8 +73,10 @@ func ParseOldAnswer(body []byte) (OldAnswer, error) {
 	if !s.ReadUint8(&kind) || kind != 4 {
 		return OldAnswer{}, &BadMessageError{fmt.Sprintf("SSL 2.0 message %d came instead of a SERVER-HELLO", kind)}
 	}
-	if !s.ReadUint8(&hit) || !s.ReadUint8(&certificateKind) || !s.ReadUint16(&version) || !s.ReadUint16(&certificateLength) ||
-		!s.ReadUint16(&ciphersLength) || !s.ReadUint16(&idLength) || !s.ReadBytes(&certificate, int(certificateLength)) || !s.ReadBytes(&ciphers, int(ciphersLength)) {
+	if !s.ReadUint8(&hit) || !s.ReadUint8(&certificateKind) || !s.ReadUint16(&version) ||
+		!s.ReadUint16(&certificateLength) ||
+		!s.ReadUint16(&ciphersLength) || !s.ReadUint16(&idLength) ||
+		!s.ReadBytes(&certificate, int(certificateLength)) || !s.ReadBytes(&ciphers, int(ciphersLength)) {
 		return OldAnswer{}, &BadMessageError{"the SERVER-HELLO of SSL 2.0 is cut off"}
 	}
 	a := OldAnswer{Certificate: bytes.Clone(certificate)}

@@ -26,7 +26,8 @@ func ParseSessionTicket(body []byte) (SessionTicket, error) {
 	var lifetime uint32
 	var nonce, identity, extensions cryptobyte.String
 	t := SessionTicket{}
-	if !s.ReadUint32(&lifetime) || !s.ReadUint32(&t.AgeAdd) || !s.ReadUint8LengthPrefixed(&nonce) || !s.ReadUint16LengthPrefixed(&identity) ||
+	if !s.ReadUint32(&lifetime) || !s.ReadUint32(&t.AgeAdd) || !s.ReadUint8LengthPrefixed(&nonce) ||
+		!s.ReadUint16LengthPrefixed(&identity) ||
 		len(identity) == 0 || !s.ReadUint16LengthPrefixed(&extensions) || !s.Empty() {
 		return t, &BadMessageError{"the NewSessionTicket is malformed"}
 	}
@@ -89,7 +90,10 @@ func (h ClientHello) preShared(b *cryptobyte.Builder) {
 			list.AddUint32(h.Resume.AgeAdd) // it came just now
 		})
 		e.AddUint16LengthPrefixed(func(list *cryptobyte.Builder) {
-			list.AddUint8LengthPrefixed(func(binder *cryptobyte.Builder) { binder.AddBytes(make([]byte, hashOf(h.Resume.Suite).Size())) })
+			list.AddUint8LengthPrefixed(func(binder *cryptobyte.Builder) {
+				binder.AddBytes(make([]byte,
+					hashOf(h.Resume.Suite).Size()))
+			})
 		})
 	})
 }

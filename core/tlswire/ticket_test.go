@@ -30,15 +30,20 @@ func TestSessionTickets(t *testing.T) {
 		{"as given", func(*tlswire.SessionTicket) {}, nil, true},
 		{"another suite of the same hash", func(*tlswire.SessionTicket) {}, []tlswire.Suite{0x1303}, true},
 		{"a suite of another hash begins anew", func(*tlswire.SessionTicket) {}, hash384, false},
-		{"a ticket that nobody gave begins anew", func(s *tlswire.SessionTicket) { s.Identity = bytes.Repeat([]byte{9}, 90) }, nil, false},
+		{"a ticket that nobody gave begins anew", func(s *tlswire.SessionTicket) {
+			s.Identity = bytes.Repeat([]byte{9},
+				90)
+		}, nil, false},
 	}
-	configs := map[string]*tls.Config{"": {CurvePreferences: []tls.CurveID{tls.X25519}}, " after a retry": {CurvePreferences: []tls.CurveID{tls.CurveP384}}}
+	configs := map[string]*tls.Config{"": {CurvePreferences: []tls.CurveID{tls.X25519}},
+		" after a retry": {CurvePreferences: []tls.CurveID{tls.CurveP384}}}
 	for suffix, config := range configs {
 		config.Certificates, config.MinVersion = []tls.Certificate{identity(t, "EC")}, tls.VersionTLS13
 		for _, tt := range tests {
 			tt.name += suffix
 			t.Run(tt.name, func(t *testing.T) {
-				session := func(suites []tlswire.Suite, with *tlswire.SessionTicket) (*tlswire.Session, *tlswire.SessionTicket) {
+				session := func(suites []tlswire.Suite, with *tlswire.SessionTicket) (*tlswire.Session,
+					*tlswire.SessionTicket) {
 					listener, err := net.Listen("tcp", "127.0.0.1:0")
 					require.NoError(t, err)
 					defer listener.Close()
@@ -57,7 +62,8 @@ func TestSessionTickets(t *testing.T) {
 					require.NoError(t, near.SetDeadline(time.Now().Add(10*time.Second)))
 					h := hello(t, tlswire.TLS13)
 					h.Suites, h.Resume, h.Shares = suites, with, nil
-					s, err := tlswire.Handshake(near, h, tlswire.Options{Random: rand.Reader, Shares: []tlswire.Group{tlswire.X25519}})
+					s, err := tlswire.Handshake(near, h,
+						tlswire.Options{Random: rand.Reader, Shares: []tlswire.Group{tlswire.X25519}})
 					require.NoError(t, err)
 					require.True(t, s.Finished, s.Unfinished)
 					ticket, err := s.SessionTicket()
@@ -73,7 +79,8 @@ func TestSessionTickets(t *testing.T) {
 				}
 				second, _ := session(tt.suites, ticket)
 				assert.Equal(t, tt.resumed, second.Resumed)
-				assert.Equal(t, tt.resumed, len(second.Chain.Certificates) == 0, "a session that goes on shows no certificate")
+				assert.Equal(t, tt.resumed, len(second.Chain.Certificates) == 0,
+					"a session that goes on shows no certificate")
 			})
 		}
 	}
@@ -88,10 +95,12 @@ func TestWhatIsSentBackIsBounded(t *testing.T) {
 	number := func(n int) []byte { return []byte{byte(n >> 8), byte(n)} }
 	retry := func(size int) []byte { // a HelloRetryRequest with a cookie, in records
 		h := hello(t, tlswire.TLS13)
-		extensions := slices.Concat([]byte{0, 43, 0, 2, 3, 4, 0, 51, 0, 2, 0, 24, 0, 44}, number(size+2), number(size), make([]byte, size))
+		extensions := slices.Concat([]byte{0, 43, 0, 2, 3, 4, 0, 51, 0, 2, 0, 24, 0, 44}, number(size+2), number(size),
+			make([]byte, size))
 		random, err := hex.DecodeString("cf21ad74e59a6111be1d8c021e65b891c2a211167abb8c5e079e09e2c8a8339c")
 		require.NoError(t, err)
-		body := slices.Concat([]byte{3, 3}, random, []byte{byte(len(h.SessionID))}, h.SessionID, []byte{0x13, 1, 0}, number(len(extensions)), extensions)
+		body := slices.Concat([]byte{3, 3}, random, []byte{byte(len(h.SessionID))}, h.SessionID, []byte{0x13, 1, 0},
+			number(len(extensions)), extensions)
 		message := slices.Concat([]byte{2, byte(len(body) >> 16), byte(len(body) >> 8), byte(len(body))}, body)
 		var out []byte
 		for part := range slices.Chunk(message, 1<<14) {
@@ -103,7 +112,8 @@ func TestWhatIsSentBackIsBounded(t *testing.T) {
 	for size, want := range map[int]bool{100: false, 1 << 14: false, 1<<14 + 1: true, 65000: true} {
 		h := hello(t, tlswire.TLS13)
 		h.Shares = nil
-		_, err := tlswire.Handshake(&scripted{Reader: bytes.NewReader(retry(size))}, h, tlswire.Options{Random: rand.Reader, Shares: []tlswire.Group{tlswire.X25519}})
+		_, err := tlswire.Handshake(&scripted{Reader: bytes.NewReader(retry(size))}, h,
+			tlswire.Options{Random: rand.Reader, Shares: []tlswire.Group{tlswire.X25519}})
 		require.Error(t, err, "nothing comes behind it")
 		assert.Equal(t, want, errors.As(err, &much), "a cookie of %d bytes: %v", size, err)
 	}

@@ -42,9 +42,11 @@ func serverConfig(t testing.TB, minimum, maximum uint16) (*tls.Config, []byte) {
 	require.NoError(t, err)
 	spki, err := forge.PublicInfo(key)
 	require.NoError(t, err)
-	der, err := forge.Issue(nil, key, forge.Template{Name: "tides.tarnholm.example", SPKI: spki, From: time.Unix(1.7e9, 0), Until: time.Unix(1.9e9, 0)})
+	der, err := forge.Issue(nil, key, forge.Template{Name: "tides.tarnholm.example", SPKI: spki,
+		From: time.Unix(1.7e9, 0), Until: time.Unix(1.9e9, 0)})
 	require.NoError(t, err)
-	return &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{der}, PrivateKey: key}}, MinVersion: minimum, MaxVersion: maximum}, der
+	return &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{der}, PrivateKey: key}},
+		MinVersion: minimum, MaxVersion: maximum}, der
 }
 
 // exchange speaks to the standard library's server over a pipe.
@@ -148,7 +150,8 @@ func TestExchangeWithOddPeers(t *testing.T) {
 		{"application data first", record(23, 1, 2, 3), bad("application data")},
 		{"record cut off", record(22, 2, 0, 0, 50)[:7], bad("middle of the answer")},
 		{"empty record", record(22), bad("a record is empty")},
-		{"record of another major version", append(record(22, 2, 0, 0, 50), 22, 9, 9, 0, 1, 0), bad("a record begins with")},
+		{"record of another major version", append(record(22, 2, 0, 0, 50), 22, 9, 9, 0, 1, 0),
+			bad("a record begins with")},
 		{"gigantic message", record(22, 2, 0xff, 0xff, 0xff), tooMuch("claims 16777215 bytes")},
 		{"ServerHello cut off", record(22, 2, 0, 0, 2, 3, 3), bad("cut off")},
 		{"not a ServerHello", record(22, 11, 0, 0, 0), bad("handshake message 11")},
@@ -265,14 +268,18 @@ func FuzzExchange(f *testing.F) {
 	f.Add(record(21, 2, 40))
 	f.Add(record(22, 2, 0, 0, 2, 3, 3))
 	f.Add([]byte("HTTP/1.1"))
-	f.Add(record(22, slices.Concat([]byte{2, 0, 0, 54, 3, 3}, make([]byte, 32), []byte{0, 0x13, 1, 0, 0, 14, 0, 43, 0, 2, 3, 4, 0, 51, 0, 4, 0, 29, 0, 0})...))
+	f.Add(record(22, slices.Concat([]byte{2, 0, 0, 54, 3, 3}, make([]byte, 32),
+		[]byte{0, 0x13, 1, 0, 0, 14, 0, 43, 0, 2, 3, 4, 0, 51, 0, 4, 0, 29, 0, 0})...))
 	f.Fuzz(func(t *testing.T, answer []byte) {
-		_, err := tlswire.Exchange(&scripted{Reader: bytes.NewReader(answer)}, hello(t, tlswire.TLS12), tlswire.Options{})
+		_, err := tlswire.Exchange(&scripted{Reader: bytes.NewReader(answer)}, hello(t, tlswire.TLS12),
+			tlswire.Options{})
 		if err != nil && !errors.Is(err, tlswire.ErrClosed) {
 			assert.NotEmpty(t, err.Error())
 		}
-		for _, version := range []tlswire.Version{tlswire.TLS12, tlswire.TLS13} { // whole handshakes read more, and send back what came
-			s, err := tlswire.Handshake(&scripted{Reader: bytes.NewReader(answer)}, hello(t, version), tlswire.Options{Random: rand.Reader, Shares: []tlswire.Group{tlswire.X25519}})
+		// whole handshakes read more, and send back what came
+		for _, version := range []tlswire.Version{tlswire.TLS12, tlswire.TLS13} {
+			s, err := tlswire.Handshake(&scripted{Reader: bytes.NewReader(answer)}, hello(t, version),
+				tlswire.Options{Random: rand.Reader, Shares: []tlswire.Group{tlswire.X25519}})
 			if err == nil {
 				assert.False(t, s.Finished, "nobody knows the keys")
 			}

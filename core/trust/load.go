@@ -21,8 +21,9 @@ const SystemName = "system"
 
 // Loader loads stores and remembers them. The zero value reads Debian's places.
 type Loader struct {
-	SystemFile     string            // bundle of all anchors; default /etc/ssl/certs/ca-certificates.crt
-	LocalDirectory string            // anchors that the distribution did not ship; default /usr/local/share/ca-certificates
+	SystemFile string // bundle of all anchors; default /etc/ssl/certs/ca-certificates.crt
+	// anchors that the distribution did not ship; default /usr/local/share/ca-certificates
+	LocalDirectory string
 	Named          map[string]*Store // stores that have a name of their own, such as those of an estate file
 
 	system *Store
@@ -75,7 +76,8 @@ func (l *Loader) System() (*Store, error) {
 	path := orDefault(l.SystemFile, "/etc/ssl/certs/ca-certificates.crt")
 	shipped, err := new(intake.Reader).ReadFile(path)
 	if err != nil {
-		return nil, fmt.Errorf("trust store %q: %w; install ca-certificates or name another store with --trust", SystemName, err)
+		return nil, fmt.Errorf("trust store %q: %w; install ca-certificates or name another store with --trust",
+			SystemName, err)
 	}
 	local := map[pki.Fingerprint]bool{}
 	added, err := readPath(orDefault(l.LocalDirectory, "/usr/local/share/ca-certificates"))
@@ -166,7 +168,8 @@ func readPath(path string) ([]*pki.Certificate, error) {
 	}
 	var all []*pki.Certificate
 	var failure error
-	err = new(intake.Reader).Walk(context.Background(), filepath.Clean(path), func(file facts.File) { all = append(all, decode(file)...) },
+	err = new(intake.Reader).Walk(context.Background(), filepath.Clean(path),
+		func(file facts.File) { all = append(all, decode(file)...) },
 		func(path string, err error) { failure = fmt.Errorf("%s: %w", path, err) })
 	return all, errors.Join(err, failure)
 }

@@ -21,7 +21,8 @@ func root(t *testing.T, name string) *pki.Certificate {
 	t.Helper()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	a, err := forge.NewAuthority(nil, key, forge.ECDSASHA256, forge.Template{Name: name, From: time.Unix(1.7e9, 0), Until: time.Unix(2e9, 0)})
+	a, err := forge.NewAuthority(nil, key, forge.ECDSASHA256,
+		forge.Template{Name: name, From: time.Unix(1.7e9, 0), Until: time.Unix(2e9, 0)})
 	require.NoError(t, err)
 	c, err := pki.ParseCertificate(a.DER)
 	require.NoError(t, err)
@@ -35,7 +36,8 @@ func place(t *testing.T) (directory string, shipped, local *pki.Certificate, loa
 	shipped, local = root(t, "Shipped"), root(t, "Local")
 	write(t, filepath.Join(directory, "bundle.crt"), shipped.PEM()+local.PEM())
 	write(t, filepath.Join(directory, "local", "inner.crt"), local.PEM())
-	return directory, shipped, local, &trust.Loader{SystemFile: filepath.Join(directory, "bundle.crt"), LocalDirectory: filepath.Join(directory, "local")}
+	return directory, shipped, local, &trust.Loader{SystemFile: filepath.Join(directory, "bundle.crt"),
+		LocalDirectory: filepath.Join(directory, "local")}
 }
 
 func write(t *testing.T, path, text string) {
@@ -50,18 +52,24 @@ func TestLoad(t *testing.T) {
 	write(t, filepath.Join(directory, "mixed.pem"), shipped.PEM()+stranger.PEM())
 	write(t, filepath.Join(directory, "many", "a.pem"), stranger.PEM())
 	write(t, filepath.Join(directory, "many", "b.pem"), local.PEM())
-	loader.Named = map[string]*trust.Store{"outer": trust.New("outer", []trust.Anchor{{Certificate: stranger, Kind: trust.Public}})}
+	loader.Named = map[string]*trust.Store{"outer": trust.New("outer",
+		[]trust.Anchor{{Certificate: stranger, Kind: trust.Public}})}
 	tests := []struct {
 		name string
 		text string
 		want map[*pki.Certificate]trust.Kind
 	}{
-		{"the system's, with what was added by hand private", "system", map[*pki.Certificate]trust.Kind{shipped: trust.Public, local: trust.Private}},
+		{"the system's, with what was added by hand private", "system",
+			map[*pki.Certificate]trust.Kind{shipped: trust.Public, local: trust.Private}},
 		{"a named store", "outer", map[*pki.Certificate]trust.Kind{stranger: trust.Public}},
-		{"a named store of another kind", "rehearsal:outer", map[*pki.Certificate]trust.Kind{stranger: trust.Rehearsal}},
-		{"a file: what the distribution ships is public", filepath.Join(directory, "mixed.pem"), map[*pki.Certificate]trust.Kind{shipped: trust.Public, stranger: trust.Private}},
-		{"a prefix overrides", "private:" + filepath.Join(directory, "mixed.pem"), map[*pki.Certificate]trust.Kind{shipped: trust.Private, stranger: trust.Private}},
-		{"a directory", filepath.Join(directory, "many"), map[*pki.Certificate]trust.Kind{stranger: trust.Private, local: trust.Private}},
+		{"a named store of another kind", "rehearsal:outer",
+			map[*pki.Certificate]trust.Kind{stranger: trust.Rehearsal}},
+		{"a file: what the distribution ships is public", filepath.Join(directory, "mixed.pem"),
+			map[*pki.Certificate]trust.Kind{shipped: trust.Public, stranger: trust.Private}},
+		{"a prefix overrides", "private:" + filepath.Join(directory, "mixed.pem"),
+			map[*pki.Certificate]trust.Kind{shipped: trust.Private, stranger: trust.Private}},
+		{"a directory", filepath.Join(directory, "many"),
+			map[*pki.Certificate]trust.Kind{stranger: trust.Private, local: trust.Private}},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
@@ -95,7 +103,8 @@ func TestLoadSaysWhatIsWrong(t *testing.T) {
 
 func TestStore(t *testing.T) {
 	a, b := root(t, "A"), root(t, "B")
-	s := trust.New("s", []trust.Anchor{{Certificate: a, Kind: trust.Public}, {Certificate: a, Kind: trust.Public}, {Certificate: b, Kind: trust.Rehearsal}})
+	s := trust.New("s", []trust.Anchor{{Certificate: a, Kind: trust.Public}, {Certificate: a, Kind: trust.Public},
+		{Certificate: b, Kind: trust.Rehearsal}})
 	assert.Len(t, s.Anchors, 2, "the same certificate counts once")
 	assert.Len(t, s.Named(a.Subject.Key()), 1)
 	earnest := s.Earnest()
@@ -103,7 +112,8 @@ func TestStore(t *testing.T) {
 	_, held := earnest.Holds(b)
 	assert.False(t, held)
 	assert.Len(t, s.OfKind(trust.Rehearsal).Anchors, 1)
-	assert.Len(t, trust.Merge("all", s, trust.New("t", []trust.Anchor{{Certificate: a, Kind: trust.Private}})).Anchors, 2)
+	assert.Len(t, trust.Merge("all", s, trust.New("t", []trust.Anchor{{Certificate: a, Kind: trust.Private}})).Anchors,
+		2)
 }
 
 func TestFromPEM(t *testing.T) {
@@ -119,8 +129,10 @@ func TestFromPEM(t *testing.T) {
 
 func TestCompare(t *testing.T) {
 	one, two, three := root(t, "One"), root(t, "Two"), root(t, "Three")
-	first := trust.New("first", []trust.Anchor{{Certificate: one, Kind: trust.Public}, {Certificate: two, Kind: trust.Public}})
-	second := trust.New("second", []trust.Anchor{{Certificate: two, Kind: trust.Private}, {Certificate: three, Kind: trust.Public}})
+	first := trust.New("first", []trust.Anchor{{Certificate: one, Kind: trust.Public},
+		{Certificate: two, Kind: trust.Public}})
+	second := trust.New("second", []trust.Anchor{{Certificate: two, Kind: trust.Private},
+		{Certificate: three, Kind: trust.Public}})
 	c := trust.Compare(first, second)
 	assert.Equal(t, 1, c.Common)
 	assert.Equal(t, []trust.Anchor{{Certificate: one, Kind: trust.Public}}, c.OnlyFirst)

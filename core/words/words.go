@@ -140,9 +140,11 @@ var reasons = map[facts.Code]string{
 	facts.OldMacLines:       "the file has old-Mac line ends (CR)",
 	facts.InUTF16:           "the file is UTF-16; PEM is read as ASCII",
 	facts.BeginsWithMark:    "the file begins with a byte-order mark",
-	facts.Dashes:            "there are typographic dashes, as mail programs and word processors write them, where hyphens must be",
-	facts.HTMLEntities:      "there are HTML entities in the block: it was copied from the source of a web page",
-	facts.BeginRunsOn:       "the block begins on the line on which the previous one ends; the line end between them is missing",
+	facts.Dashes: "there are typographic dashes, as mail programs and word processors write them, " +
+		"where hyphens must be",
+	facts.HTMLEntities: "there are HTML entities in the block: it was copied from the source of a web page",
+	facts.BeginRunsOn: "the block begins on the line on which the previous one ends; the line end between " +
+		"them is missing",
 	facts.EndRunsOn:         "the END line does not begin on a line of its own",
 	facts.SpaceInside:       "there are spaces, indentation or empty lines inside or around the block",
 	facts.LineOfOtherLength: "a line has %s characters; every line but the last should have 64",

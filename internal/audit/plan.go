@@ -118,8 +118,10 @@ type planner struct {
 // be read is an ordinary error.
 // Files that were not read when the context ends count as not examined.
 func NewPlan(ctx context.Context, r Request) (*Plan, error) {
-	p := &planner{request: r, loader: &trust.Loader{Named: map[string]*trust.Store{}}, stores: map[string]*trust.Store{},
-		policies: map[string]policy.Policy{}, reader: &intake.Reader{Opener: keystore.Opener{Passwords: r.Passwords, Budget: &pbe.Budget{}}, Memory: &brief.Memory{}}}
+	p := &planner{request: r, loader: &trust.Loader{Named: map[string]*trust.Store{}},
+		stores:   map[string]*trust.Store{},
+		policies: map[string]policy.Policy{}, reader: &intake.Reader{Opener: keystore.Opener{Passwords: r.Passwords,
+			Budget: &pbe.Budget{}}, Memory: &brief.Memory{}}}
 	p.plan.memory = p.reader.Memory
 	for _, name := range r.Names {
 		reference, err := naming.Parse(name)
@@ -268,7 +270,8 @@ func (p *planner) visitOf(s endpoint.Settings) (visit, error) {
 	if err != nil {
 		return visit{}, &UsageError{err}
 	}
-	v := visit{target: target, expected: assess.Expectation{Policy: p.policy, Names: s.References(), Authenticated: s.Authenticated}}
+	v := visit{target: target, expected: assess.Expectation{Policy: p.policy, Names: s.References(),
+		Authenticated: s.Authenticated}}
 	v.expected.Trust, v.expected.Audiences, err = p.load(s.Trust, s.Audiences)
 	return v, err
 }
@@ -290,7 +293,8 @@ func (p *planner) target(ctx context.Context, target string) error {
 		p.plan.unexamined = append(p.plan.unexamined, source.Unexamined...)
 		return nil
 	}
-	settings := endpoint.Settings{Endpoint: target, VisitAt: p.request.VisitAt, HTTPPort: p.request.HTTPPort, Trust: trusted, Audiences: audiences}
+	settings := endpoint.Settings{Endpoint: target, VisitAt: p.request.VisitAt, HTTPPort: p.request.HTTPPort,
+		Trust: trusted, Audiences: audiences}
 	for _, name := range p.names {
 		settings.Names = append(settings.Names, name.String())
 	}
@@ -298,10 +302,12 @@ func (p *planner) target(ctx context.Context, target string) error {
 		return &UsageError{fmt.Errorf("%w; a file of this name does not exist either", defects[0].Err)}
 	}
 	if near := mistyped(target); near != "" {
-		return &UsageError{fmt.Errorf("there is no file %s; %s may be meant. To visit a host of that name, write %s", target, near, settings.Endpoint)}
+		return &UsageError{fmt.Errorf("there is no file %s; %s may be meant. To visit a host of that name, write %s",
+			target, near, settings.Endpoint)}
 	}
 	if endsAsFile(target) {
-		return &UsageError{fmt.Errorf("there is no file %s. To visit a host of that name, write %s", target, settings.Endpoint)}
+		return &UsageError{fmt.Errorf("there is no file %s. To visit a host of that name, write %s", target,
+			settings.Endpoint)}
 	}
 	v, err := p.visitOf(settings)
 	p.plan.visits = append(p.plan.visits, v)

@@ -61,14 +61,19 @@ func TestFilesUseTheEstatesStoresAndDefaults(t *testing.T) {
 		}
 		return ""
 	}
-	assert.Equal(t, judge.Faulty, verdict(audit.Request{Targets: []string{file}}), "the system does not know the harbour's issuer")
-	assert.Equal(t, judge.Sound, verdict(audit.Request{Targets: []string{file, h.EstateFile}}), "the estate's default does, wherever it stands in the call")
-	assert.Equal(t, judge.Faulty, verdict(audit.Request{Targets: []string{file, h.EstateFile}, Trust: []string{"inner"}}), "the call comes before the default")
-	assert.Equal(t, judge.Sound, verdict(audit.Request{Targets: []string{file, h.EstateFile}, Trust: []string{"inner", "outer"}}))
+	assert.Equal(t, judge.Faulty, verdict(audit.Request{Targets: []string{file}}),
+		"the system does not know the harbour's issuer")
+	assert.Equal(t, judge.Sound, verdict(audit.Request{Targets: []string{file, h.EstateFile}}),
+		"the estate's default does, wherever it stands in the call")
+	assert.Equal(t, judge.Faulty, verdict(audit.Request{Targets: []string{file, h.EstateFile},
+		Trust: []string{"inner"}}), "the call comes before the default")
+	assert.Equal(t, judge.Sound, verdict(audit.Request{Targets: []string{file, h.EstateFile},
+		Trust: []string{"inner", "outer"}}))
 }
 
 func TestFamilyWithoutRouteIsToldOnce(t *testing.T) {
-	plan, err := audit.NewPlan(t.Context(), audit.Request{Targets: []string{"tides.tarnholm.example", "pilots.tarnholm.example"}})
+	plan, err := audit.NewPlan(t.Context(), audit.Request{Targets: []string{"tides.tarnholm.example",
+		"pilots.tarnholm.example"}})
 	require.NoError(t, err)
 	r := plan.Run(t.Context(), options(t, nowhere()))
 	assert.Empty(t, r.Targets, "what was not visited has no verdict")
@@ -98,7 +103,8 @@ func TestTargetsAreToldApart(t *testing.T) {
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
-			plan, err := audit.NewPlan(t.Context(), audit.Request{Targets: []string{tt.target}, Stdin: strings.NewReader("")})
+			plan, err := audit.NewPlan(t.Context(), audit.Request{Targets: []string{tt.target},
+				Stdin: strings.NewReader("")})
 			if tt.usage != "" {
 				var wrong *audit.UsageError
 				require.ErrorAs(t, err, &wrong)
@@ -115,7 +121,8 @@ func TestTargetsAreToldApart(t *testing.T) {
 }
 
 func TestProgressCountsEveryVisit(t *testing.T) {
-	plan, err := audit.NewPlan(t.Context(), audit.Request{Targets: []string{"a.tarnholm.example", "b.tarnholm.example", "c.tarnholm.example"}})
+	plan, err := audit.NewPlan(t.Context(), audit.Request{Targets: []string{"a.tarnholm.example", "b.tarnholm.example",
+		"c.tarnholm.example"}})
 	require.NoError(t, err)
 	var seen []int
 	o := options(t, nowhere())
@@ -128,7 +135,8 @@ func TestProgressCountsEveryVisit(t *testing.T) {
 }
 
 func TestReaches(t *testing.T) {
-	r := &audit.Report{Targets: []audit.Target{{Judgement: judge.Judgement{Findings: []judge.Finding{{Severity: judge.None}, {Severity: judge.Risk}}}}}}
+	findings := []judge.Finding{{Severity: judge.None}, {Severity: judge.Risk}}
+	r := &audit.Report{Targets: []audit.Target{{Judgement: judge.Judgement{Findings: findings}}}}
 	assert.False(t, r.Reaches(judge.Fault))
 	assert.True(t, r.Reaches(judge.Risk))
 	assert.True(t, r.Reaches(judge.Note))

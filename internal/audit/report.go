@@ -66,6 +66,9 @@ func (r *Report) Reaches(limit judge.Severity) bool {
 // Knows reports whether a certificate or key of the fingerprint was met.
 func (r *Report) Knows(f pki.Fingerprint) bool {
 	return slices.ContainsFunc(r.Targets, func(t Target) bool {
-		return slices.ContainsFunc(t.Certificates, func(d pki.Description) bool { return d.SHA256 == f || d.SPKISHA256 == f })
+		return slices.ContainsFunc(t.Certificates, func(d pki.Description) bool {
+			return d.SHA256 == f ||
+				d.SPKISHA256 == f
+		})
 	})
 }

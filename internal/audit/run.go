@@ -33,15 +33,18 @@ func (p *Plan) Steps() int { return len(p.visits) }
 // report holds what is known until then, and the rest as unexamined.
 func (p *Plan) Run(ctx context.Context, o Options) *Report {
 	observed, errs := p.visit(ctx, o)
-	engine := assess.New(assess.Options{At: o.At, Anchors: p.anchors, Memory: p.memory, Distrust: o.Distrust, Heap: p.heap})
+	engine := assess.New(assess.Options{At: o.At, Anchors: p.anchors, Memory: p.memory, Distrust: o.Distrust,
+		Heap: p.heap})
 	engine.LearnFacts(observed, p.files)
-	report := &Report{Schema: Schema, At: o.At.UTC().Truncate(time.Second), Policy: p.Policy().Name, Targets: []Target{}, Unexamined: p.unexamined}
+	report := &Report{Schema: Schema, At: o.At.UTC().Truncate(time.Second), Policy: p.Policy().Name,
+		Targets: []Target{}, Unexamined: p.unexamined}
 	if report.Unexamined == nil {
 		report.Unexamined = []Unexamined{}
 	}
 	if o.Shared != nil {
 		if err := engine.FindSharedPrimes(ctx, p.files, observed, o.Shared); err != nil {
-			report.Unexamined = append(report.Unexamined, Unexamined{"shared prime factors", "interrupted before the search ended"})
+			report.Unexamined = append(report.Unexamined,
+				Unexamined{"shared prime factors", "interrupted before the search ended"})
 		}
 	}
 	engine.Ready()

@@ -57,7 +57,8 @@ func TestSource(t *testing.T) {
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
 			counted := 0
-			s := &audit.Source{Reader: new(intake.Reader), Stdin: strings.NewReader(keyPEM(t)), Progress: func(n int) { counted = n }}
+			s := &audit.Source{Reader: new(intake.Reader), Stdin: strings.NewReader(keyPEM(t)),
+				Progress: func(n int) { counted = n }}
 			isPath, err := s.Add(t.Context(), tt.target)
 			require.NoError(t, err)
 			assert.True(t, isPath)
@@ -76,7 +77,8 @@ func TestSource(t *testing.T) {
 	}
 	t.Run("an endpoint is no path", func(t *testing.T) {
 		s := &audit.Source{Reader: new(intake.Reader)}
-		for _, target := range []string{"tides.tarnholm.example", "tides.tarnholm.example:443", "imaps://mail.tarnholm.example"} {
+		for _, target := range []string{"tides.tarnholm.example", "tides.tarnholm.example:443",
+			"imaps://mail.tarnholm.example"} {
 			isPath, err := s.Add(t.Context(), target)
 			require.NoError(t, err)
 			assert.False(t, isPath, target)

@@ -52,7 +52,8 @@ target with a / in it, or that exists as a path, is a file; name:443 never is.`,
 	f.shared.add(cmd)
 	flags := cmd.Flags()
 	flags.BoolVar(&f.long, "long", false, "show everything that was learnt about each endpoint")
-	flags.BoolVar(&f.send, "send", false, "send what was read from the files to the service, never a private key; it is shown there as a holding")
+	flags.BoolVar(&f.send, "send", false,
+		"send what was read from the files to the service, never a private key; it is shown there as a holding")
 	flags.StringVar(&f.holding, "holding", "", "call the holding that is sent `NAME` (default this machine's)")
 	addServer(cmd, &f.server)
 	return cmd

@@ -89,12 +89,14 @@ func (a *app) chain(ctx context.Context, f *chainFlags) error {
 	finishAsking()
 	for _, d := range distrust {
 		if !plan.Knows(d) && !result.Knows(d) {
-			return usage(fmt.Errorf("--distrust: no certificate or key that was met or that a trust store holds has the SHA-256 %s", d))
+			return usage(fmt.Errorf("--distrust: no certificate or key that was met or that a trust store holds "+
+				"has the SHA-256 %s", d))
 		}
 	}
 	chains := report.NewChains(result)
 	if len(chains.All()) == 0 && len(chains.Unexamined) == 0 {
-		chains.Unexamined = append(chains.Unexamined, audit.Unexamined{Target: strings.Join(f.request.Targets, ", "), Reason: "no certificate is in it"})
+		chains.Unexamined = append(chains.Unexamined, audit.Unexamined{Target: strings.Join(f.request.Targets, ", "),
+			Reason: "no certificate is in it"})
 	}
 	if err := a.write(report.Chain(chains)); err != nil {
 		return err
@@ -132,9 +134,11 @@ func (a *app) writeBundle(f *chainFlags, chains *report.Chains) error {
 	all := chains.All()
 	switch {
 	case len(all) != 1:
-		return usage(fmt.Errorf("--write wants exactly one chain, and there are %d; name the files of one leaf", len(all)))
+		return usage(fmt.Errorf("--write wants exactly one chain, and there are %d; name the files of one leaf",
+			len(all)))
 	case len(all[0].Bundle) == 0:
-		return &statusError{statusFindings, fmt.Errorf("%s is not written: no complete and valid chain is known", f.write)}
+		return &statusError{statusFindings, fmt.Errorf("%s is not written: no complete and valid chain is known",
+			f.write)}
 	}
 	bundle := []byte(strings.Join(all[0].Bundle, ""))
 	if err := writeFile(f.write, bundle, f.force); err != nil {

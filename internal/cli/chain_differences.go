@@ -12,7 +12,8 @@ import (
 // chainDifferences lists what two trust stores do not have in common.
 func (a *app) chainDifferences() *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "differences STORE STORE", Short: "List the roots that are in only one of two trust stores", Args: cobra.ExactArgs(2),
+		Use: "differences STORE STORE", Short: "List the roots that are in only one of two trust stores",
+		Args: cobra.ExactArgs(2),
 		Long: `Lists the anchors that only one of two trust stores holds, and those that are of
 different kinds in them. Status 1 when there are differences.`,
 		Example: "  nurvik chain differences system ./anchors",

@@ -33,7 +33,8 @@ func (a *app) estateCommand() *cobra.Command {
   nurvik estate export > estate.yaml`,
 	}
 	addServer(cmd, &server)
-	cmd.AddCommand(a.estateList(&server), a.estateAdd(&server), a.estateChange(&server), a.estateRemove(&server), a.estateImport(&server), a.estateExport(&server))
+	cmd.AddCommand(a.estateList(&server), a.estateAdd(&server), a.estateChange(&server), a.estateRemove(&server),
+		a.estateImport(&server), a.estateExport(&server))
 	return cmd
 }
 
@@ -47,13 +48,16 @@ func (a *app) estateList(server *string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.write(report.Document{Value: list, Text: func(w io.Writer, s report.Style) error { return a.printEndpoints(w, list, s) }})
+			return a.write(report.Document{Value: list,
+				Text: func(w io.Writer, s report.Style) error { return a.printEndpoints(w, list, s) }})
 		}),
 	}
 	a.addOutput(cmd)
 	cmd.Flags().StringVar(&filter.Search, "search", "", "show only those with this `TEXT` in target, issuer or a label")
-	cmd.Flags().StringVar(&filter.Verdict, "verdict", "", "show only those of this `VERDICT`: sound, at-risk, faulty or unreachable")
-	cmd.Flags().StringVar(&filter.Sort, "sort", "target", "order by this `COLUMN`: target, verdict, not_after or issuer")
+	cmd.Flags().StringVar(&filter.Verdict, "verdict", "",
+		"show only those of this `VERDICT`: sound, at-risk, faulty or unreachable")
+	cmd.Flags().StringVar(&filter.Sort, "sort", "target",
+		"order by this `COLUMN`: target, verdict, not_after or issuer")
 	return cmd
 }
 
@@ -70,7 +74,8 @@ func (a *app) printEndpoints(w io.Writer, list []api.Endpoint, style report.Styl
 		} else if e.NotAfter != nil {
 			days = fmt.Sprint(int(e.NotAfter.Sub(a.now()) / (24 * time.Hour)))
 		}
-		out.AppendRow(table.Row{report.VerdictWord(judge.Verdict(e.Verdict), style), e.Endpoint, days, e.Issuer, worst(e.Codes)})
+		out.AppendRow(table.Row{report.VerdictWord(judge.Verdict(e.Verdict), style), e.Endpoint, days, e.Issuer,
+			worst(e.Codes)})
 	}
 	_, err := fmt.Fprintln(w, out.Render())
 	return err
@@ -98,12 +103,15 @@ func worst(codes []string) string {
 func (f *settingsFlags) add(cmd *cobra.Command) {
 	flags := cmd.Flags()
 	flags.StringArrayVar(&f.Names, "name", nil, "require the certificate to cover `NAME`; repeat for more")
-	flags.StringArrayVar(&f.VisitAt, "visit-at", nil, "visit this `ADDRESS[:PORT]` instead of the name's; repeat for more")
-	flags.Uint16Var(&f.HTTPPort, "http-port", 0, "look for plain HTTP on this `PORT` (default 80 for an endpoint on 443)")
+	flags.StringArrayVar(&f.VisitAt, "visit-at", nil,
+		"visit this `ADDRESS[:PORT]` instead of the name's; repeat for more")
+	flags.Uint16Var(&f.HTTPPort, "http-port", 0,
+		"look for plain HTTP on this `PORT` (default 80 for an endpoint on 443)")
 	flags.BoolVar(&f.Authenticated, "authenticated", false, "say that clients verify certificates, even on port 25")
 	flags.StringVar(&f.Policy, "policy", "", "judge by this `POLICY` of the service")
 	flags.StringVar(&f.ServerName, "server-name", "", "send `NAME` as SNI instead of the first name")
-	flags.StringArrayVar(&f.Trust, "trust", nil, "accept with this trust `STORE` of the service; repeat for alternatives")
+	flags.StringArrayVar(&f.Trust, "trust", nil,
+		"accept with this trust `STORE` of the service; repeat for alternatives")
 	flags.StringArrayVar(&f.Audiences, "audience", nil, "require this trust `STORE` to accept; repeat for more")
 	flags.StringArrayVar(&f.labels, "label", nil, "label the endpoint with `KEY=VALUE`; repeat for more")
 }
@@ -152,8 +160,10 @@ func (a *app) estateAdd(server *string) *cobra.Command {
 func (a *app) estateChange(server *string) *cobra.Command {
 	f := &settingsFlags{}
 	cmd := &cobra.Command{
-		Use: "change ENDPOINT", Short: "Change settings of an endpoint; what is not named stays", Args: cobra.ExactArgs(1),
-		Example: "  nurvik estate change pilots.tarnholm.example --trust inner\n  nurvik estate change pilots.tarnholm.example --visit-at=",
+		Use: "change ENDPOINT", Short: "Change settings of an endpoint; what is not named stays",
+		Args: cobra.ExactArgs(1),
+		Example: "  nurvik estate change pilots.tarnholm.example --trust inner\n  nurvik estate change " +
+			"pilots.tarnholm.example --visit-at=",
 	}
 	cmd.RunE = a.remote(server, func(ctx context.Context, c *client.Client, args []string) error {
 		if err := f.settle(args[0]); err != nil {
@@ -231,7 +241,8 @@ func (a *app) remove(ctx context.Context, c *client.Client, target string) error
 func (a *app) estateImport(server *string) *cobra.Command {
 	var replace bool
 	cmd := &cobra.Command{
-		Use: "import FILE", Short: "Import an estate file with its trust stores and policies, all of it or nothing", Args: cobra.ExactArgs(1),
+		Use: "import FILE", Short: "Import an estate file with its trust stores and policies, all of it or nothing",
+		Args:    cobra.ExactArgs(1),
 		Example: "  nurvik estate import estate.yaml\n  nurvik estate import --replace estate.yaml",
 		RunE: a.remote(server, func(ctx context.Context, c *client.Client, args []string) error {
 			e, err := estatefile.Read(args[0])
@@ -249,7 +260,8 @@ func (a *app) estateImport(server *string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			_, err = fmt.Fprintf(a.stdout, "%d endpoints added, %d changed, %d unchanged, %d removed\n", done.Added, done.Changed, done.Unchanged, done.Removed)
+			_, err = fmt.Fprintf(a.stdout, "%d endpoints added, %d changed, %d unchanged, %d removed\n", done.Added,
+				done.Changed, done.Unchanged, done.Removed)
 			return err
 		}),
 	}

@@ -22,8 +22,9 @@ func (a *app) findingsCommand() *cobra.Command {
 		Use:     "findings",
 		GroupID: "service",
 		Short:   "List what is wrong in the estate and its holdings, since when and what to do",
-		Example: "  nurvik findings --severity fault\n  nurvik findings --endpoint tides.tarnholm.example\n  nurvik findings --state gone",
-		Args:    cobra.NoArgs,
+		Example: "  nurvik findings --severity fault\n  nurvik findings --endpoint tides.tarnholm.example\n  " +
+			"nurvik findings --state gone",
+		Args: cobra.NoArgs,
 		RunE: a.remote(&server, func(ctx context.Context, c *client.Client, _ []string) error {
 			if target != "" {
 				parsed, err := endpoint.Parse(target)
@@ -40,16 +41,20 @@ func (a *app) findingsCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.write(report.Document{Value: list, Text: func(w io.Writer, s report.Style) error { return printFindings(w, list, s) }})
+			return a.write(report.Document{Value: list,
+				Text: func(w io.Writer, s report.Style) error { return printFindings(w, list, s) }})
 		}),
 	}
 	addServer(cmd, &server)
 	a.addOutput(cmd)
 	cmd.Flags().StringVar(&target, "endpoint", "", "show only those of this `ENDPOINT`")
 	cmd.Flags().StringVar(&filter.Code, "code", "", "show only those of this `CODE`")
-	cmd.Flags().StringVar(&filter.Severity, "severity", "", "show only those of this `SEVERITY`: fault, risk, note or none")
-	cmd.Flags().StringVar(&filter.State, "state", "", "show only those in this `STATE`: new, standing, back or gone (default all but gone)")
-	cmd.Flags().StringVar(&filter.Waived, "waived", "", "show only those that are waived or not, `YES|NO` (default both)")
+	cmd.Flags().StringVar(&filter.Severity, "severity", "",
+		"show only those of this `SEVERITY`: fault, risk, note or none")
+	cmd.Flags().StringVar(&filter.State, "state", "",
+		"show only those in this `STATE`: new, standing, back or gone (default all but gone)")
+	cmd.Flags().StringVar(&filter.Waived, "waived", "",
+		"show only those that are waived or not, `YES|NO` (default both)")
 	cmd.Flags().StringVar(&filter.Search, "search", "", "show only those with this `TEXT` in endpoint, path or message")
 	return cmd
 }
@@ -80,7 +85,8 @@ func printFindings(w io.Writer, list []api.Finding, s report.Style) error {
 				what += "\n" + text.WrapSoft(e.Server+": "+e.Text(), rest)
 			}
 		}
-		out.AppendRow(table.Row{f.Severity, text.WrapSoft(f.Place(), longest), f.State + "\n" + f.FirstSeen.Format("2006-01-02"), what})
+		out.AppendRow(table.Row{f.Severity, text.WrapSoft(f.Place(), longest),
+			f.State + "\n" + f.FirstSeen.Format("2006-01-02"), what})
 	}
 	_, err := fmt.Fprintln(w, out.Render())
 	return err

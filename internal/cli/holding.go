@@ -34,13 +34,15 @@ sent. It is judged by a policy of its own.`,
 
 func (a *app) holdingList(server *string) *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "list", Short: "List holdings with their latest verdicts", Args: cobra.NoArgs, Example: "  nurvik holding list",
+		Use: "list", Short: "List holdings with their latest verdicts", Args: cobra.NoArgs,
+		Example: "  nurvik holding list",
 		RunE: a.remote(server, func(ctx context.Context, c *client.Client, _ []string) error {
 			list, err := c.Holdings(ctx)
 			if err != nil {
 				return err
 			}
-			return a.write(report.Document{Value: list, Text: func(w io.Writer, s report.Style) error { return printHoldings(w, list, s) }})
+			return a.write(report.Document{Value: list,
+				Text: func(w io.Writer, s report.Style) error { return printHoldings(w, list, s) }})
 		}),
 	}
 	a.addOutput(cmd)
@@ -54,7 +56,8 @@ func printHoldings(w io.Writer, list []api.Holding, s report.Style) error {
 	}
 	out := report.NewTable("verdict", "holding", "files", "policy", "sent", "findings")
 	for _, h := range list {
-		out.AppendRow(table.Row{report.VerdictWord(judge.Verdict(h.Verdict), s), h.Name, h.Files, h.Policy, h.SentAt.Local().Format("2006-01-02 15:04"), worst(h.Codes)})
+		out.AppendRow(table.Row{report.VerdictWord(judge.Verdict(h.Verdict), s), h.Name, h.Files, h.Policy,
+			h.SentAt.Local().Format("2006-01-02 15:04"), worst(h.Codes)})
 	}
 	_, err := fmt.Fprintln(w, out.Render())
 	return err
@@ -62,7 +65,8 @@ func printHoldings(w io.Writer, list []api.Holding, s report.Style) error {
 
 func (a *app) holdingShow(server *string) *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "show NAME", Short: "Show what is wrong in a holding", Args: cobra.ExactArgs(1), Example: "  nurvik holding show quay",
+		Use: "show NAME", Short: "Show what is wrong in a holding", Args: cobra.ExactArgs(1),
+		Example: "  nurvik holding show quay",
 		RunE: a.remote(server, func(ctx context.Context, c *client.Client, args []string) error {
 			h, err := c.FindHolding(ctx, args[0])
 			if err != nil {
@@ -121,14 +125,16 @@ func (a *app) holdingChange(server *string) *cobra.Command {
 	})
 	a.addOutput(cmd)
 	cmd.Flags().StringVar(&policyName, "policy", "", "judge by this `POLICY` of the service")
-	cmd.Flags().StringArrayVar(&trusted, "trust", nil, "accept with this accept with this trust `STORE` of the service; repeat for alternatives")
+	cmd.Flags().StringArrayVar(&trusted, "trust", nil,
+		"accept with this accept with this trust `STORE` of the service; repeat for alternatives")
 	cmd.Flags().StringArrayVar(&audiences, "audience", nil, "require this trust `STORE` to accept; repeat for more")
 	return cmd
 }
 
 func (a *app) holdingRemove(server *string) *cobra.Command {
 	return &cobra.Command{
-		Use: "remove NAME", Short: "Remove a holding and its findings", Args: cobra.ExactArgs(1), Example: "  nurvik holding remove quay",
+		Use: "remove NAME", Short: "Remove a holding and its findings", Args: cobra.ExactArgs(1),
+		Example: "  nurvik holding remove quay",
 		RunE: a.remote(server, func(ctx context.Context, c *client.Client, args []string) error {
 			h, err := c.FindHolding(ctx, args[0])
 			if err != nil {

@@ -27,7 +27,9 @@ type materialFlags struct {
 }
 
 func (a *app) addMaterial(cmd *cobra.Command, f *materialFlags) {
-	cmd.Flags().StringArrayVar(&f.passwordFiles, "password-file", nil, "read passwords for keys and keystores from `FILE`, one per line; repeat for more. NURVIK_PASSWORD is tried too")
+	cmd.Flags().StringArrayVar(&f.passwordFiles, "password-file", nil,
+		"read passwords for keys and keystores from `FILE`, one per line; repeat for more. NURVIK_PASSWORD is "+
+			"tried too")
 }
 
 // sharedFlag leaves out the search for shared prime factors.
@@ -55,7 +57,8 @@ func (f *askingFlags) add(cmd *cobra.Command) {
 	flags := cmd.Flags()
 	flags.BoolVar(&f.none, "no-revocation", false, "do not ask issuers about revocation")
 	flags.BoolVar(&f.issuers, "fetch", false, "fetch missing intermediates from the URLs in the certificates")
-	flags.StringArrayVar(&f.networks, "allow-network", nil, "also ask issuers in this `NETWORK`, such as 10.0.0.0/8; public addresses are always allowed; repeat for more")
+	flags.StringArrayVar(&f.networks, "allow-network", nil,
+		"also ask issuers in this `NETWORK`, such as 10.0.0.0/8; public addresses are always allowed; repeat for more")
 }
 
 // passwords collects what is to be tried, in the order of the call.
@@ -101,8 +104,9 @@ func (a *app) read(ctx context.Context, passwords, paths []string) (*audit.Sourc
 	progress, finish := a.counter("reading")
 	defer finish()
 	source := &audit.Source{
-		Reader: &intake.Reader{Opener: keystore.Opener{Passwords: passwords, Budget: &pbe.Budget{}}, Memory: &brief.Memory{}},
-		Stdin:  a.stdin, Progress: progress,
+		Reader: &intake.Reader{Opener: keystore.Opener{Passwords: passwords, Budget: &pbe.Budget{}},
+			Memory: &brief.Memory{}},
+		Stdin: a.stdin, Progress: progress,
 	}
 	for _, path := range paths {
 		isPath, err := source.Add(ctx, path)
@@ -110,7 +114,8 @@ func (a *app) read(ctx context.Context, passwords, paths []string) (*audit.Sourc
 			return nil, err
 		}
 		if !isPath {
-			source.Unexamined = append(source.Unexamined, audit.Unexamined{Target: path, Reason: "there is no such file or directory"})
+			source.Unexamined = append(source.Unexamined,
+				audit.Unexamined{Target: path, Reason: "there is no such file or directory"})
 		}
 	}
 	return source, nil
@@ -131,7 +136,8 @@ func (a *app) unlock(paths, passwords []string, files []facts.File) (password st
 	if locked == 0 {
 		return "", false
 	}
-	password, err := a.ask(fmt.Sprintf("Files that need a password: %d. Password (empty to leave them locked): ", locked))
+	password, err := a.ask(fmt.Sprintf("Files that need a password: %d. Password (empty to leave them locked): ",
+		locked))
 	return password, err == nil && password != ""
 }
 

@@ -32,7 +32,8 @@ func desk(t *testing.T) string {
 	t.Helper()
 	directory := t.TempDir()
 	write := func(name, label string, der []byte) {
-		require.NoError(t, os.WriteFile(filepath.Join(directory, name), pem.EncodeToMemory(&pem.Block{Type: label, Bytes: der}), 0o600))
+		require.NoError(t, os.WriteFile(filepath.Join(directory, name),
+			pem.EncodeToMemory(&pem.Block{Type: label, Bytes: der}), 0o600))
 	}
 	for _, name := range []string{"tides", "pilots", "spare"} {
 		key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
@@ -40,7 +41,9 @@ func desk(t *testing.T) string {
 		der, err := x509.MarshalPKCS8PrivateKey(key)
 		require.NoError(t, err)
 		if name == "pilots" {
-			der, err = pkcs8.MarshalPrivateKey(key, []byte(password), &pkcs8.Opts{Cipher: pkcs8.AES256CBC, KDFOpts: pkcs8.PBKDF2Opts{SaltSize: 8, IterationCount: 1000, HMACHash: crypto.SHA256}})
+			der, err = pkcs8.MarshalPrivateKey(key, []byte(password),
+				&pkcs8.Opts{Cipher: pkcs8.AES256CBC, KDFOpts: pkcs8.PBKDF2Opts{SaltSize: 8, IterationCount: 1000,
+					HMACHash: crypto.SHA256}})
 			require.NoError(t, err)
 			write(name+".key", "ENCRYPTED PRIVATE KEY", der)
 		} else {
@@ -51,7 +54,9 @@ func desk(t *testing.T) string {
 		}
 		spki, err := forge.PublicInfo(key)
 		require.NoError(t, err)
-		certificate, err := forge.Issue(nil, key, forge.Template{Name: name, Names: []string{name + ".tarnholm.example"}, SPKI: spki, From: time.Now().AddDate(0, -1, 0), Until: time.Now().AddDate(0, 5, 0)})
+		certificate, err := forge.Issue(nil, key, forge.Template{Name: name,
+			Names: []string{name + ".tarnholm.example"}, SPKI: spki, From: time.Now().AddDate(0, -1, 0),
+			Until: time.Now().AddDate(0, 5, 0)})
 		require.NoError(t, err)
 		write(name+".crt", "CERTIFICATE", certificate)
 	}
@@ -63,10 +68,11 @@ func run(t *testing.T, stdin string, arguments ...string) (status int, stdout, s
 	t.Helper()
 	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
 	var out, complaints bytes.Buffer
-	a := &app{stdin: strings.NewReader(stdin), stdout: &out, stderr: &complaints, now: time.Now, ask: func(string) (string, error) {
-		t.Error("nobody is there to ask")
-		return "", nil
-	}}
+	a := &app{stdin: strings.NewReader(stdin), stdout: &out, stderr: &complaints, now: time.Now,
+		ask: func(string) (string, error) {
+			t.Error("nobody is there to ask")
+			return "", nil
+		}}
 	status = a.execute(context.Background(), arguments)
 	return status, out.String(), complaints.String()
 }
@@ -85,29 +91,44 @@ func TestMaterialCommands(t *testing.T) {
 		stdout      string
 		stderr      string
 	}{
-		{"identify a directory", "", []string{"identify", d}, 0, "5 things in 5 files: 2 × certificate, 2 × private key, 1 × encrypted private key.", ""},
-		{"identify one file in full", "", []string{"identify", in("tides.crt"), "--long"}, 0, "dns:tides.tarnholm.example", ""},
-		{"identify standard input", string(certificate), []string{"identify", "-"}, 0, "standard input:1  certificate", ""},
+		{"identify a directory", "", []string{"identify", d}, 0,
+			"5 things in 5 files: 2 × certificate, 2 × private key, 1 × encrypted private key.", ""},
+		{"identify one file in full", "", []string{"identify", in("tides.crt"), "--long"}, 0,
+			"dns:tides.tarnholm.example", ""},
+		{"identify standard input", string(certificate), []string{"identify", "-"}, 0, "standard input:1  certificate",
+			""},
 		{"identify what is locked", "", []string{"identify", in("pilots.key")}, 3, "locked: it needs a password", ""},
-		{"identify it with passwords from a file", "", []string{"identify", in("pilots.key"), "--password-file", passwords}, 0, "EC P-256", ""},
-		{"identify a file that is not there", "", []string{"identify", in("none"), in("tides.crt")}, 3, "not examined: " + in("none"), ""},
+		{"identify it with passwords from a file", "", []string{"identify", in("pilots.key"), "--password-file",
+			passwords}, 0, "EC P-256", ""},
+		{"identify a file that is not there", "", []string{"identify", in("none"), in("tides.crt")}, 3,
+			"not examined: " + in("none"), ""},
 		{"identify nothing", "", []string{"identify"}, 2, "", "requires at least 1 arg"},
-		{"a password file that is not there", "", []string{"identify", d, "--password-file", in("none")}, 2, "", "--password-file"},
+		{"a password file that is not there", "", []string{"identify", d, "--password-file", in("none")}, 2, "",
+			"--password-file"},
 		{"pair a directory", "", []string{"pair", d}, 0, "pair.no-certificate  note", ""},
 		{"notes count when asked for", "", []string{"pair", d, "--fail-from", "note"}, 1, "spare.key", ""},
 		{"pair without shared primes", "", []string{"pair", d, "--no-shared-primes"}, 0, "BELONG TOGETHER", ""},
-		{"they belong together", "", []string{"pair", "--key", in("tides.key"), "--certificate", in("tides.crt")}, 0, "They belong together: the certificate of tides", ""},
-		{"they do not", "", []string{"pair", "--key", in("spare.key"), "--certificate", in("tides.crt")}, 1, "They do not belong together", ""},
-		{"no password", "", []string{"pair", "--key", in("pilots.key"), "--certificate", in("pilots.crt")}, 3, "--password-file", ""},
-		{"with the password", "", []string{"pair", "--key", in("pilots.key"), "--certificate", in("pilots.crt"), "--password-file", passwords}, 0, "They belong together", ""},
-		{"the certificate from standard input", string(certificate), []string{"pair", "--key", in("tides.key"), "--certificate", "-"}, 0, "They belong together", ""},
-		{"no key in it", "", []string{"pair", "--key", in("tides.crt"), "--certificate", in("tides.crt")}, 3, "There is no private key in", ""},
-		{"a key file that is not there", "", []string{"pair", "--key", in("none"), "--certificate", in("tides.crt")}, 3, "could not be read", ""},
+		{"they belong together", "", []string{"pair", "--key", in("tides.key"), "--certificate", in("tides.crt")}, 0,
+			"They belong together: the certificate of tides", ""},
+		{"they do not", "", []string{"pair", "--key", in("spare.key"), "--certificate", in("tides.crt")}, 1,
+			"They do not belong together", ""},
+		{"no password", "", []string{"pair", "--key", in("pilots.key"), "--certificate", in("pilots.crt")}, 3,
+			"--password-file", ""},
+		{"with the password", "", []string{"pair", "--key", in("pilots.key"), "--certificate", in("pilots.crt"),
+			"--password-file", passwords}, 0, "They belong together", ""},
+		{"the certificate from standard input", string(certificate),
+			[]string{"pair", "--key", in("tides.key"), "--certificate", "-"}, 0, "They belong together", ""},
+		{"no key in it", "", []string{"pair", "--key", in("tides.crt"), "--certificate", in("tides.crt")}, 3,
+			"There is no private key in", ""},
+		{"a key file that is not there", "", []string{"pair", "--key", in("none"), "--certificate", in("tides.crt")}, 3,
+			"could not be read", ""},
 		{"half a question", "", []string{"pair", "--key", in("tides.key")}, 2, "", "used together"},
-		{"question and paths", "", []string{"pair", d, "--key", in("tides.key"), "--certificate", in("tides.crt")}, 2, "", "leave out"},
+		{"question and paths", "", []string{"pair", d, "--key", in("tides.key"), "--certificate", in("tides.crt")}, 2,
+			"", "leave out"},
 		{"pair nothing", "", []string{"pair"}, 2, "", "name a file or a directory"},
 		{"both from standard input", "", []string{"pair", "--key", "-", "--certificate", "-"}, 2, "", "not both"},
-		{"nothing to send", "", []string{"audit", "tides.tarnholm.example", "--visit-at", "127.0.0.1:1", "--send"}, 2, "", "nothing to send"},
+		{"nothing to send", "", []string{"audit", "tides.tarnholm.example", "--visit-at", "127.0.0.1:1", "--send"}, 2,
+			"", "nothing to send"},
 		{"no severity", "", []string{"pair", d, "--fail-from", "bad"}, 2, "", "fault, risk, note or never"},
 	}
 	for _, tt := range tests {

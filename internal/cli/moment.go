@@ -23,7 +23,8 @@ func parseMoment(text string, now time.Time) (time.Time, error) {
 	if m := offsetForm.FindStringSubmatch(text); m != nil {
 		count, err := strconv.Atoi(m[1] + m[2])
 		if err == nil {
-			unit := map[string]time.Duration{"s": time.Second, "m": time.Minute, "h": time.Hour, "d": 24 * time.Hour, "w": 7 * 24 * time.Hour}[m[3]]
+			unit := map[string]time.Duration{"s": time.Second, "m": time.Minute, "h": time.Hour, "d": 24 * time.Hour,
+				"w": 7 * 24 * time.Hour}[m[3]]
 			return now.UTC().Add(time.Duration(count) * unit), nil
 		}
 	}

@@ -68,7 +68,8 @@ status 0 they do, 1 they do not, 3 that could not be found out.`,
 	flags.StringVar(&f.at, "at", "", atHelp)
 	flags.StringVar(&f.policy, "policy", "", "judge by this `POLICY`, built in or a file (default "+policy.Default+")")
 	flags.StringVar(&f.failFrom, "fail-from", "fault", failFromHelp+": fault, risk, note or never")
-	_ = cmd.RegisterFlagCompletionFunc("fail-from", cobra.FixedCompletions([]string{"fault", "risk", "note", "never"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = cmd.RegisterFlagCompletionFunc("fail-from", cobra.FixedCompletions([]string{"fault", "risk", "note", "never"},
+		cobra.ShellCompDirectiveNoFileComp))
 	return cmd
 }
 
@@ -90,7 +91,8 @@ func (a *app) pair(ctx context.Context, f *pairFlags, at time.Time, paths []stri
 	show, finish := a.phase("shared prime factors")
 	if step := f.shared.step(show); step != nil {
 		if err := engine.FindSharedPrimes(ctx, source.Files, nil, step); err != nil {
-			unexamined = append(unexamined, audit.Unexamined{Target: "shared prime factors", Reason: "interrupted before the search ended"})
+			unexamined = append(unexamined, audit.Unexamined{Target: "shared prime factors",
+				Reason: "interrupted before the search ended"})
 		}
 	}
 	finish()
@@ -110,7 +112,8 @@ func (a *app) pairQuestion(ctx context.Context, f *pairFlags, at time.Time) erro
 		return err
 	}
 	if f.key == "-" && f.certificate == "-" {
-		return usage(errors.New("standard input can be the key or the certificate, not both; \"nurvik pair -\" sorts out one stream"))
+		return usage(errors.New("standard input can be the key or the certificate, not both; \"nurvik pair -\" " +
+			"sorts out one stream"))
 	}
 	both, err := a.gather(ctx, &f.material, []string{f.key, f.certificate})
 	if err != nil {

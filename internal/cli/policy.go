@@ -38,13 +38,15 @@ change --policy", and to holdings with "nurvik holding change --policy".`,
 
 func (a *app) policyList(server *string) *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "list", Short: "List policies and how many are judged by each", Args: cobra.NoArgs, Example: "  nurvik policy list",
+		Use: "list", Short: "List policies and how many are judged by each", Args: cobra.NoArgs,
+		Example: "  nurvik policy list",
 		RunE: a.remote(server, func(ctx context.Context, c *client.Client, _ []string) error {
 			list, err := c.Policies(ctx)
 			if err != nil {
 				return err
 			}
-			return a.write(report.Document{Value: list, Text: func(w io.Writer, _ report.Style) error { return printPolicies(w, list) }})
+			return a.write(report.Document{Value: list,
+				Text: func(w io.Writer, _ report.Style) error { return printPolicies(w, list) }})
 		}),
 	}
 	a.addOutput(cmd)
@@ -67,7 +69,8 @@ func printPolicies(w io.Writer, list []api.Policy) error {
 func (a *app) policyShow(server *string) *cobra.Command {
 	var version int
 	cmd := &cobra.Command{
-		Use: "show NAME", Short: "Write a policy as it was saved", Args: cobra.ExactArgs(1), Example: "  nurvik policy show strict > harbour.yaml",
+		Use: "show NAME", Short: "Write a policy as it was saved", Args: cobra.ExactArgs(1),
+		Example: "  nurvik policy show strict > harbour.yaml",
 		RunE: a.remote(server, func(ctx context.Context, c *client.Client, args []string) error {
 			p, err := c.Policy(ctx, args[0], version)
 			if err != nil {
@@ -83,7 +86,8 @@ func (a *app) policyShow(server *string) *cobra.Command {
 
 func (a *app) policySave(server *string) *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "save FILE", Short: "Save a policy file as a new version, under the name that is in it", Args: cobra.ExactArgs(1),
+		Use: "save FILE", Short: "Save a policy file as a new version, under the name that is in it",
+		Args:    cobra.ExactArgs(1),
 		Example: "  nurvik policy save harbour.yaml",
 		RunE: a.remote(server, func(ctx context.Context, c *client.Client, args []string) error {
 			data, err := os.ReadFile(args[0])
@@ -101,7 +105,8 @@ func (a *app) policySave(server *string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.write(say(saved, fmt.Sprintf("saved %s as the policy %s, version %d", filepath.Base(args[0]), saved.Name, saved.Version)))
+			return a.write(say(saved, fmt.Sprintf("saved %s as the policy %s, version %d", filepath.Base(args[0]),
+				saved.Name, saved.Version)))
 		}),
 	}
 	a.addOutput(cmd)
@@ -110,7 +115,8 @@ func (a *app) policySave(server *string) *cobra.Command {
 
 func (a *app) policyRemove(server *string) *cobra.Command {
 	return &cobra.Command{
-		Use: "remove NAME", Short: "Remove a policy that nothing is assigned to", Args: cobra.ExactArgs(1), Example: "  nurvik policy remove harbour",
+		Use: "remove NAME", Short: "Remove a policy that nothing is assigned to", Args: cobra.ExactArgs(1),
+		Example: "  nurvik policy remove harbour",
 		RunE: a.remote(server, func(ctx context.Context, c *client.Client, args []string) error {
 			if err := c.RemovePolicy(ctx, args[0]); err != nil {
 				return err

@@ -10,7 +10,8 @@ import (
 func (a *app) bar(total int, what string) *progressbar.ProgressBar {
 	return progressbar.NewOptions(total,
 		progressbar.OptionSetWriter(a.stderr), progressbar.OptionSetDescription(what), progressbar.OptionShowCount(),
-		progressbar.OptionSetWidth(30), progressbar.OptionSetPredictTime(false), progressbar.OptionClearOnFinish(), progressbar.OptionThrottle(100*time.Millisecond))
+		progressbar.OptionSetWidth(30), progressbar.OptionSetPredictTime(false), progressbar.OptionClearOnFinish(),
+		progressbar.OptionThrottle(100*time.Millisecond))
 }
 
 // progress returns a function that shows a bar on a terminal, and one that clears it.

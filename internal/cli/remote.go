@@ -13,7 +13,8 @@ import (
 const DefaultServer = "http://127.0.0.1:8410"
 
 func addServer(cmd *cobra.Command, server *string) {
-	cmd.PersistentFlags().StringVar(server, "server", DefaultServer, "use the service at this `URL`; the token is read from NURVIK_TOKEN or the configuration file")
+	cmd.PersistentFlags().StringVar(server, "server", DefaultServer,
+		"use the service at this `URL`; the token is read from NURVIK_TOKEN or the configuration file")
 }
 
 // connect makes the client with the token of the configuration.
@@ -26,7 +27,8 @@ func (a *app) connect(server string) (*client.Client, error) {
 }
 
 // remote makes the body of a command that speaks to the service.
-func (a *app) remote(server *string, work func(ctx context.Context, c *client.Client, args []string) error) func(*cobra.Command, []string) error {
+func (a *app) remote(server *string, work func(ctx context.Context, c *client.Client,
+	args []string) error) func(*cobra.Command, []string) error {
 	return func(cmd *cobra.Command, args []string) error {
 		c, err := a.connect(*server)
 		if err != nil {

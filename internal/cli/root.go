@@ -136,13 +136,17 @@ or in the configuration file.`,
 		SilenceErrors: true, SilenceUsage: true,
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error { return a.settle(cmd) },
 	}
-	root.PersistentFlags().StringVar(&a.configFile, "config", settings.DefaultFile("nurvik"), "read the configuration from `FILE`")
+	root.PersistentFlags().StringVar(&a.configFile, "config", settings.DefaultFile("nurvik"),
+		"read the configuration from `FILE`")
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return usage(fmt.Errorf("%w; see %q", err, cmd.CommandPath()+" --help"))
 	})
-	root.AddGroup(&cobra.Group{ID: "alone", Title: "Without a service:"}, &cobra.Group{ID: "service", Title: "With a service:"})
-	root.AddCommand(a.identifyCommand(), a.pairCommand(), a.chainCommand(), a.auditCommand(), a.explainCommand(), a.versionCommand())
-	root.AddCommand(a.estateCommand(), a.runCommand(), a.whatIfCommand(), a.findingsCommand(), a.policyCommand(), a.holdingCommand())
+	root.AddGroup(&cobra.Group{ID: "alone", Title: "Without a service:"},
+		&cobra.Group{ID: "service", Title: "With a service:"})
+	root.AddCommand(a.identifyCommand(), a.pairCommand(), a.chainCommand(), a.auditCommand(), a.explainCommand(),
+		a.versionCommand())
+	root.AddCommand(a.estateCommand(), a.runCommand(), a.whatIfCommand(), a.findingsCommand(), a.policyCommand(),
+		a.holdingCommand())
 	return root
 }
 
@@ -177,8 +181,10 @@ func collect(cmd *cobra.Command, each func(*pflag.Flag)) {
 }
 
 func (a *app) addOutput(cmd *cobra.Command) {
-	cmd.Flags().StringVarP(&a.output, "output", "o", "table", "write the result in this `FORM`: "+strings.Join(report.Formats(), " or "))
-	_ = cmd.RegisterFlagCompletionFunc("output", cobra.FixedCompletions(report.Formats(), cobra.ShellCompDirectiveNoFileComp))
+	cmd.Flags().StringVarP(&a.output, "output", "o", "table",
+		"write the result in this `FORM`: "+strings.Join(report.Formats(), " or "))
+	_ = cmd.RegisterFlagCompletionFunc("output", cobra.FixedCompletions(report.Formats(),
+		cobra.ShellCompDirectiveNoFileComp))
 }
 
 // write writes a result in the form that the call asks for.

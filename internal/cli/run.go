@@ -103,7 +103,9 @@ func (a *app) follow(ctx context.Context, c *client.Client, id int64, limit verd
 	})
 	finish()
 	if errors.Is(err, context.Canceled) {
-		return &statusError{statusUnexamined, fmt.Errorf("audit %d goes on without you; follow it with \"nurvik run follow %d\", cancel it with \"nurvik run cancel %d\"", id, id, id)}
+		return &statusError{statusUnexamined,
+			fmt.Errorf("audit %d goes on without you; follow it with \"nurvik run follow %d\", cancel it with "+
+				"\"nurvik run cancel %d\"", id, id, id)}
 	}
 	if err != nil {
 		return err
@@ -131,7 +133,8 @@ func auditLine(a api.Audit) string {
 	switch a.State {
 	case "finished":
 		v := a.Verdicts
-		line += fmt.Sprintf(": %d faulty, %d at risk, %d unreachable, %d sound; \"nurvik findings\" lists what is wrong", v.Faulty, v.AtRisk, v.Unreachable, v.Sound)
+		line += fmt.Sprintf(": %d faulty, %d at risk, %d unreachable, %d sound; \"nurvik findings\" lists what is "+
+			"wrong", v.Faulty, v.AtRisk, v.Unreachable, v.Sound)
 	case "failed":
 		line += ": " + a.Failure
 	case "cancelled":
@@ -153,7 +156,8 @@ func parseAuditID(text string) (int64, error) {
 func (a *app) runFollow(server *string) *cobra.Command {
 	var failFrom string
 	cmd := &cobra.Command{
-		Use: "follow AUDIT", Short: "Follow a running audit until it has ended", Args: cobra.ExactArgs(1), Example: "  nurvik run follow 7",
+		Use: "follow AUDIT", Short: "Follow a running audit until it has ended", Args: cobra.ExactArgs(1),
+		Example: "  nurvik run follow 7",
 		RunE: a.remote(server, func(ctx context.Context, c *client.Client, args []string) error {
 			limit, err := parseLimit(failFrom)
 			if err != nil {
@@ -173,7 +177,8 @@ func (a *app) runFollow(server *string) *cobra.Command {
 
 func (a *app) runCancel(server *string) *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "cancel AUDIT", Short: "Cancel a running audit; verdicts stay as they were", Args: cobra.ExactArgs(1), Example: "  nurvik run cancel 7",
+		Use: "cancel AUDIT", Short: "Cancel a running audit; verdicts stay as they were", Args: cobra.ExactArgs(1),
+		Example: "  nurvik run cancel 7",
 		RunE: a.remote(server, func(ctx context.Context, c *client.Client, args []string) error {
 			id, err := parseAuditID(args[0])
 			if err != nil {

@@ -33,19 +33,31 @@ func (a *app) addTargets(cmd *cobra.Command, f *targetFlags) {
 	f.asking.add(cmd)
 	flags := cmd.Flags()
 	flags.StringVar(&f.at, "at", "", atHelp)
-	flags.StringVar(&f.request.Policy, "policy", "", "judge everything by this `POLICY`, built in or a file (default: what the estate file assigns, else "+policy.Default+", and "+policy.Opportunistic+" for mail and messages between servers)")
-	flags.StringArrayVar(&f.request.Trust, "trust", nil, "accept with this trust `STORE`: system, a name, a file or a directory, with public:, private: or rehearsal: in front where needed; repeat for alternatives (default system)")
+	flags.StringVar(&f.request.Policy, "policy", "",
+		"judge everything by this `POLICY`, built in or a file (default: what the estate file assigns, else "+
+			""+policy.Default+", and "+policy.Opportunistic+" for mail and messages between servers)")
+	flags.StringArrayVar(&f.request.Trust, "trust", nil,
+		"accept with this trust `STORE`: system, a name, a file or a directory, with public:, private: or "+
+			"rehearsal: in front where needed; repeat for alternatives (default system)")
 	flags.StringArrayVar(&f.request.Audiences, "audience", nil, "require this trust `STORE` to accept; repeat for more")
-	flags.StringArrayVar(&f.request.Names, "name", nil, "require the certificate to cover `NAME`; repeat for more. The first is sent as SNI")
-	flags.StringArrayVar(&f.request.VisitAt, "visit-at", nil, "visit this `ADDRESS[:PORT]` instead of the name's; repeat for more")
+	flags.StringArrayVar(&f.request.Names, "name", nil,
+		"require the certificate to cover `NAME`; repeat for more. The first is sent as SNI")
+	flags.StringArrayVar(&f.request.VisitAt, "visit-at", nil,
+		"visit this `ADDRESS[:PORT]` instead of the name's; repeat for more")
 	flags.StringVar(&f.failFrom, "fail-from", "fault", failFromHelp+": fault, risk, note or never")
-	flags.StringVar(&f.resolver.Address, "resolver", "", "ask the DNS server at `ADDRESS[:PORT]` instead of the system's, for CAA and TLSA records too")
-	flags.BoolVar(&f.resolver.Validates, "resolver-validates", false, "trust the DNS server to validate DNSSEC, so that TLSA records count")
-	flags.Uint16Var(&f.request.HTTPPort, "http-port", 0, "look for plain HTTP on this `PORT` (default 80 for an endpoint on 443)")
-	flags.StringVar(&f.effort, "effort", string(facts.Normal), "set how much each visit asks, `EFFORT`: quick, normal or full")
+	flags.StringVar(&f.resolver.Address, "resolver", "",
+		"ask the DNS server at `ADDRESS[:PORT]` instead of the system's, for CAA and TLSA records too")
+	flags.BoolVar(&f.resolver.Validates, "resolver-validates", false,
+		"trust the DNS server to validate DNSSEC, so that TLSA records count")
+	flags.Uint16Var(&f.request.HTTPPort, "http-port", 0,
+		"look for plain HTTP on this `PORT` (default 80 for an endpoint on 443)")
+	flags.StringVar(&f.effort, "effort", string(facts.Normal),
+		"set how much each visit asks, `EFFORT`: quick, normal or full")
 	settings.AddLimits(flags, &f.limits)
-	_ = cmd.RegisterFlagCompletionFunc("fail-from", cobra.FixedCompletions([]string{"fault", "risk", "note", "never"}, cobra.ShellCompDirectiveNoFileComp))
-	_ = cmd.RegisterFlagCompletionFunc("policy", cobra.FixedCompletions(policy.Names(), cobra.ShellCompDirectiveNoFileComp))
+	_ = cmd.RegisterFlagCompletionFunc("fail-from", cobra.FixedCompletions([]string{"fault", "risk", "note", "never"},
+		cobra.ShellCompDirectiveNoFileComp))
+	_ = cmd.RegisterFlagCompletionFunc("policy", cobra.FixedCompletions(policy.Names(),
+		cobra.ShellCompDirectiveNoFileComp))
 }
 
 // understood is what the flags mean.
@@ -88,5 +100,6 @@ func (a *app) options(f *targetFlags, u understood, plan *audit.Plan) (audit.Opt
 	}
 	bounds := f.limits.Over(plan.Limits()).Over(plan.Policy().Limits)
 	return audit.Options{Prober: probe.New(network, vantage.Afford(bounds)), At: u.at,
-		Desk: inquiry.New(inquiry.Options{Revocation: !f.asking.none, Issuers: f.asking.issuers, Networks: plan.Networks(), Lookup: network.Lookup, Now: a.now})}, nil
+		Desk: inquiry.New(inquiry.Options{Revocation: !f.asking.none, Issuers: f.asking.issuers,
+			Networks: plan.Networks(), Lookup: network.Lookup, Now: a.now})}, nil
 }

@@ -57,7 +57,8 @@ Status 1 when a finding at or above --fail-from would appear.`,
 	a.addOutput(cmd)
 	flags := cmd.Flags()
 	flags.StringVar(&at, "at", "", atHelp)
-	flags.StringVar(&policyName, "policy", "", "judge every endpoint by this `POLICY`: one of the service, or a file, which is sent")
+	flags.StringVar(&policyName, "policy", "",
+		"judge every endpoint by this `POLICY`: one of the service, or a file, which is sent")
 	flags.StringArrayVar(&distrust, "distrust", nil, distrustHelp)
 	flags.StringVar(&failFrom, "fail-from", "fault", failFromHelp+": fault, risk, note or never")
 	cmd.AddCommand(a.whatIfList(&server), a.whatIfShow(&server), a.whatIfRemove(&server))
@@ -105,7 +106,8 @@ func (a *app) whatIf(view api.WhatIfView, limit judge.Severity, never bool) erro
 	switch {
 	case view.State == "failed":
 		return &statusError{statusUnexamined, fmt.Errorf("what-if %d failed: %s", view.ID, view.Failure)}
-	case !never && view.Answer != nil && view.Answer.Worst != "" && view.Answer.Worst != judge.None && view.Answer.Worst.AtLeast(limit):
+	case !never && view.Answer != nil && view.Answer.Worst != "" && view.Answer.Worst != judge.None &&
+		view.Answer.Worst.AtLeast(limit):
 		return &statusError{status: statusFindings}
 	}
 	return nil
@@ -119,7 +121,8 @@ func (a *app) whatIfList(server *string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.write(report.Document{Value: list, Text: func(w io.Writer, _ report.Style) error { return report.WhatIfList(w, list) }})
+			return a.write(report.Document{Value: list,
+				Text: func(w io.Writer, _ report.Style) error { return report.WhatIfList(w, list) }})
 		}),
 	}
 	a.addOutput(cmd)

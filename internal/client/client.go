@@ -91,14 +91,17 @@ func (c *Client) request(ctx context.Context, method, path string, in any) (*htt
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		return nil, fmt.Errorf("the service at %s does not answer: %w; start it with \"nurvikd serve\", or name another with --server", c.base, errors.Unwrap(err))
+		return nil,
+			fmt.Errorf("the service at %s does not answer: %w; start it with \"nurvikd serve\", or name another "+
+				"with --server", c.base, errors.Unwrap(err))
 	}
 	if response.StatusCode < 300 {
 		return response, nil
 	}
 	defer response.Body.Close()
 	p := &Problem{Status: response.StatusCode, Title: http.StatusText(response.StatusCode)}
-	_ = json.NewDecoder(io.LimitReader(response.Body, 1<<20)).Decode(p) // what is no problem document has its status still
+	// what is no problem document has its status still
+	_ = json.NewDecoder(io.LimitReader(response.Body, 1<<20)).Decode(p)
 	return nil, p
 }
 
@@ -153,7 +156,8 @@ func (c *Client) FindEndpoint(ctx context.Context, target string) (api.Endpoint,
 			return e, nil
 		}
 	}
-	return api.Endpoint{}, &Problem{Status: http.StatusNotFound, Detail: target + " is not in the estate; \"nurvik estate list\" shows what is"}
+	return api.Endpoint{}, &Problem{Status: http.StatusNotFound,
+		Detail: target + " is not in the estate; \"nurvik estate list\" shows what is"}
 }
 
 // Examination returns the endpoint with its latest facts, judgement and findings.
@@ -236,7 +240,9 @@ func (c *Client) Follow(ctx context.Context, id int64, each func(api.Audit)) (ap
 	case ctx.Err() != nil:
 		return last, ctx.Err()
 	}
-	return last, fmt.Errorf("the service ended the stream before audit %d had ended; it may have been restarted, and the audit goes on", id)
+	return last,
+		fmt.Errorf("the service ended the stream before audit %d had ended; it may have been restarted, and the "+
+			"audit goes on", id)
 }
 
 // FindingFilter selects findings.
@@ -248,7 +254,8 @@ type FindingFilter struct {
 // Findings returns all findings that the filter selects.
 func (c *Client) Findings(ctx context.Context, f FindingFilter) ([]api.Finding, error) {
 	q := url.Values{"limit": {"1000"}}
-	for key, value := range map[string]string{"code": f.Code, "severity": f.Severity, "state": f.State, "waived": strings.ToLower(f.Waived), "q": f.Search} {
+	for key, value := range map[string]string{"code": f.Code, "severity": f.Severity, "state": f.State,
+		"waived": strings.ToLower(f.Waived), "q": f.Search} {
 		if value != "" {
 			q.Set(key, value)
 		}

@@ -36,7 +36,8 @@ func (c *Client) FindHolding(ctx context.Context, name string) (api.Holding, err
 	if err != nil {
 		return api.Holding{}, err
 	}
-	return api.Holding{}, &Problem{Status: http.StatusNotFound, Detail: "there is no holding " + strconv.Quote(name) + "; \"nurvik holding list\" shows those there are"}
+	return api.Holding{}, &Problem{Status: http.StatusNotFound,
+		Detail: "there is no holding " + strconv.Quote(name) + "; \"nurvik holding list\" shows those there are"}
 }
 
 // ChangeHolding changes by what a holding is judged.

@@ -49,9 +49,10 @@ type app struct {
 
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
-		Use:           "nurvikd",
-		Short:         "The service of Nurvik: API, console and the jobs of audits",
-		Long:          "The service of Nurvik.\n\nEvery flag can also be set in the environment (NURVIK_LISTEN for --listen) or in the configuration file.",
+		Use:   "nurvikd",
+		Short: "The service of Nurvik: API, console and the jobs of audits",
+		Long: "The service of Nurvik.\n\nEvery flag can also be set in the environment (NURVIK_LISTEN " +
+			"for --listen) or in the configuration file.",
 		SilenceErrors: true, SilenceUsage: true,
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
 			if err := a.settle(cmd); err != nil {
@@ -105,15 +106,22 @@ func serviceFlags(cmd *cobra.Command, c *service.Config) {
 	flags.StringVar(&c.Listen, "listen", "127.0.0.1:8410", "listen on this loopback `ADDRESS:PORT`")
 	flags.StringVar(&c.Data, "data", "", "keep the private database in this `DIRECTORY` (default "+dataDirectory()+")")
 	flags.StringVar(&c.Database, "database", "", "use the PostgreSQL database at this `URL` instead of a private one")
-	flags.StringVar(&c.PostgresBin, "postgres-bin", "", "find PostgreSQL's programs in this `DIRECTORY` (default Debian's newest)")
-	flags.StringVar(&c.Instance, "instance", "", "call this process `NAME` among those on one database (default the host's name)")
-	flags.StringArrayVar(&c.PublicHosts, "public-host", nil, "accept requests for this host `NAME` too; repeat for more")
-	flags.StringVar(&c.Resolver.Address, "resolver", "", "ask the DNS server at `ADDRESS[:PORT]` instead of the system's, for CAA and TLSA records too")
-	flags.BoolVar(&c.Resolver.Validates, "resolver-validates", false, "trust the DNS server to validate DNSSEC, so that TLSA records count")
+	flags.StringVar(&c.PostgresBin, "postgres-bin", "",
+		"find PostgreSQL's programs in this `DIRECTORY` (default Debian's newest)")
+	flags.StringVar(&c.Instance, "instance", "",
+		"call this process `NAME` among those on one database (default the host's name)")
+	flags.StringArrayVar(&c.PublicHosts, "public-host", nil,
+		"accept requests for this host `NAME` too; repeat for more")
+	flags.StringVar(&c.Resolver.Address, "resolver", "",
+		"ask the DNS server at `ADDRESS[:PORT]` instead of the system's, for CAA and TLSA records too")
+	flags.BoolVar(&c.Resolver.Validates, "resolver-validates", false,
+		"trust the DNS server to validate DNSSEC, so that TLSA records count")
 	flags.BoolVar(&c.Silent, "no-revocation", false, "do not ask issuers about revocation")
 	flags.BoolVar(&c.Issuers, "fetch", false, "fetch missing intermediates from the URLs in the certificates")
-	flags.StringArrayVar(&c.Networks, "allow-network", nil, "also ask issuers in this `NETWORK`, such as 10.0.0.0/8; public addresses are always allowed; repeat for more")
-	flags.StringVar(&c.Effort, "effort", string(facts.Normal), "set how much each visit asks, `EFFORT`: quick, normal or full")
+	flags.StringArrayVar(&c.Networks, "allow-network", nil,
+		"also ask issuers in this `NETWORK`, such as 10.0.0.0/8; public addresses are always allowed; repeat for more")
+	flags.StringVar(&c.Effort, "effort", string(facts.Normal),
+		"set how much each visit asks, `EFFORT`: quick, normal or full")
 	flags.IntVar(&c.Visits, "visits", 50, "visit at most `N` endpoints at once")
 	settings.AddLimits(flags, &c.Limits)
 	flags.BoolVar(&c.UnsafeDisk, "unsafe-disk", false, "do not wait for the disk; for tests only")

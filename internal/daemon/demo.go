@@ -57,7 +57,8 @@ func (a *app) demoCommand() *cobra.Command {
 		},
 	}
 	serviceFlags(cmd, &c)
-	cmd.Flags().Uint16Var(&port, "harbour-port", harbour.DefaultPort, "let the harbour's endpoints listen on this `PORT`; 0 for one that is free")
+	cmd.Flags().Uint16Var(&port, "harbour-port", harbour.DefaultPort,
+		"let the harbour's endpoints listen on this `PORT`; 0 for one that is free")
 	cmd.Flags().BoolVar(&once, "once", false, "exit after the result is printed")
 	return cmd
 }
@@ -188,7 +189,8 @@ func collect(ctx context.Context, c *client.Client, done api.Audit) (*audit.Repo
 			return nil, err
 		}
 		if x.Judgement == nil {
-			r.Unexamined = append(r.Unexamined, audit.Unexamined{Target: e.Endpoint, Reason: "no address has a route from here"})
+			r.Unexamined = append(r.Unexamined, audit.Unexamined{Target: e.Endpoint,
+				Reason: "no address has a route from here"})
 			continue
 		}
 		r.Targets = append(r.Targets, audit.Target{Judgement: *x.Judgement, Facts: x.Facts})

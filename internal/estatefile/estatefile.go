@@ -24,13 +24,14 @@ import (
 
 // Estate is the contents of an estate file.
 type Estate struct {
-	Name      string              `yaml:"name,omitempty"`
-	Stores    map[string]Store    `yaml:"stores,omitempty"`
-	Policies  map[string]Policy   `yaml:"policies,omitempty"`
-	Defaults  Defaults            `yaml:"defaults,omitempty"`
-	Networks  []string            `yaml:"networks,omitempty,flow"` // that issuers may be asked in, beside the public ones
-	Resolver  *Resolver           `yaml:"resolver,omitempty"`      // name server to ask instead of the system's
-	Limits    limits.Limits       `yaml:"limits,omitempty"`        // of visits
+	Name     string            `yaml:"name,omitempty"`
+	Stores   map[string]Store  `yaml:"stores,omitempty"`
+	Policies map[string]Policy `yaml:"policies,omitempty"`
+	Defaults Defaults          `yaml:"defaults,omitempty"`
+	// that issuers may be asked in, beside the public ones
+	Networks  []string            `yaml:"networks,omitempty,flow"`
+	Resolver  *Resolver           `yaml:"resolver,omitempty"` // name server to ask instead of the system's
+	Limits    limits.Limits       `yaml:"limits,omitempty"`   // of visits
 	Endpoints []endpoint.Settings `yaml:"endpoints"`
 
 	path string // for error messages and relative paths

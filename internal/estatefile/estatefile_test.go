@@ -52,15 +52,21 @@ func TestParse(t *testing.T) {
 
 func TestParseSaysWhereAndWhat(t *testing.T) {
 	tests := []struct{ name, text, want string }{
-		{"misspelt key", "endpoints:\n  - endpoit: a.example\n", `estate.yaml:2: the key "endpoit" is not known; "endpoint" may be meant`},
+		{"misspelt key", "endpoints:\n  - endpoit: a.example\n",
+			`estate.yaml:2: the key "endpoit" is not known; "endpoint" may be meant`},
 		{"no endpoint", "endpoints:\n  - endpoint: a b\n", "estate.yaml:2:"},
-		{"listed twice", "endpoints:\n  - endpoint: a.example\n  - endpoint: A.example:443\n", "estate.yaml:3: a.example:443 is listed twice, first in line 2"},
-		{"bad address", "endpoints:\n  - endpoint: a.example\n    visit-at: [b.example]\n", "estate.yaml:2: \"b.example\" is no address"},
-		{"bad name", "endpoints:\n  - endpoint: a.example\n    names: ['*.example']\n", "neither a host name nor an address"},
+		{"listed twice", "endpoints:\n  - endpoint: a.example\n  - endpoint: A.example:443\n",
+			"estate.yaml:3: a.example:443 is listed twice, first in line 2"},
+		{"bad address", "endpoints:\n  - endpoint: a.example\n    visit-at: [b.example]\n",
+			"estate.yaml:2: \"b.example\" is no address"},
+		{"bad name", "endpoints:\n  - endpoint: a.example\n    names: ['*.example']\n",
+			"neither a host name nor an address"},
 		{"store without contents", "stores: {inner: {kind: private}}\nendpoints: []\n", "needs either a path or pem"},
 		{"unknown kind", "stores: {inner: {kind: secret, path: a}}\nendpoints: []\n", "public, private and rehearsal"},
-		{"a limit below nothing", "limits: {connection-bytes: -1}\nendpoints: []\n", "the limit connection-bytes must be positive"},
-		{"a limit that is not known", "limits: {connection-byte: 1}\nendpoints: []\n", "\"connection-bytes\" may be meant"},
+		{"a limit below nothing", "limits: {connection-bytes: -1}\nendpoints: []\n",
+			"the limit connection-bytes must be positive"},
+		{"a limit that is not known", "limits: {connection-byte: 1}\nendpoints: []\n",
+			"\"connection-bytes\" may be meant"},
 		{"a scheme that is not known", "endpoints:\n  - endpoint: gopher://post.example\n", "is not known"},
 	}
 	for _, tt := range tests {

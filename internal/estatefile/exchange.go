@@ -59,7 +59,8 @@ func FromService(in api.Estate) (*Estate, error) {
 			byKind[kind].WriteString(c.PEM())
 		}
 		if len(byKind) > 1 {
-			return nil, fmt.Errorf("store %s holds anchors of several kinds, which one store of a file cannot say", t.Name)
+			return nil, fmt.Errorf("store %s holds anchors of several kinds, which one store of a file cannot say",
+				t.Name)
 		}
 		for kind, text := range byKind {
 			e.Stores[t.Name] = Store{Kind: kind, PEM: text.String()}

@@ -40,7 +40,8 @@ func New(o Options) *Fetcher {
 		Timeout: o.Timeout,
 		Transport: &http.Transport{
 			Proxy:       nil, // a proxy would reach what is not allowed from here
-			DialContext: f.dial, MaxIdleConnsPerHost: 2, IdleConnTimeout: 5 * time.Second, ResponseHeaderTimeout: o.Timeout,
+			DialContext: f.dial, MaxIdleConnsPerHost: 2, IdleConnTimeout: 5 * time.Second,
+			ResponseHeaderTimeout:  o.Timeout,
 			MaxResponseHeaderBytes: 64 << 10,
 		},
 		CheckRedirect: func(r *http.Request, via []*http.Request) error {
@@ -69,9 +70,12 @@ func ParseNetworks(texts []string) ([]netip.Prefix, error) {
 // notPublic are networks for special purposes that netip has no word for
 // (IANA special-purpose address registries).
 var notPublic = []netip.Prefix{
-	netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("192.0.0.0/24"), netip.MustParsePrefix("192.0.2.0/24"), netip.MustParsePrefix("198.18.0.0/15"),
-	netip.MustParsePrefix("198.51.100.0/24"), netip.MustParsePrefix("203.0.113.0/24"), netip.MustParsePrefix("240.0.0.0/4"), netip.MustParsePrefix("0.0.0.0/8"),
-	netip.MustParsePrefix("64:ff9b::/96"), netip.MustParsePrefix("64:ff9b:1::/48"), netip.MustParsePrefix("2001::/23"), netip.MustParsePrefix("2001:db8::/32"), netip.MustParsePrefix("2002::/16"), netip.MustParsePrefix("100::/64"),
+	netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("192.0.0.0/24"),
+	netip.MustParsePrefix("192.0.2.0/24"), netip.MustParsePrefix("198.18.0.0/15"),
+	netip.MustParsePrefix("198.51.100.0/24"), netip.MustParsePrefix("203.0.113.0/24"),
+	netip.MustParsePrefix("240.0.0.0/4"), netip.MustParsePrefix("0.0.0.0/8"),
+	netip.MustParsePrefix("64:ff9b::/96"), netip.MustParsePrefix("64:ff9b:1::/48"), netip.MustParsePrefix("2001::/23"),
+	netip.MustParsePrefix("2001:db8::/32"), netip.MustParsePrefix("2002::/16"), netip.MustParsePrefix("100::/64"),
 }
 
 // permitted reports whether the address may be asked.
@@ -106,7 +110,8 @@ func (f *Fetcher) dial(ctx context.Context, network, place string) (net.Conn, er
 	var failure error
 	for _, address := range addresses {
 		if !f.permitted(address) {
-			failure = errors.Join(failure, fmt.Errorf("%s is neither public nor in a network that is allowed", address.Unmap()))
+			failure = errors.Join(failure, fmt.Errorf("%s is neither public nor in a network that is allowed",
+				address.Unmap()))
 			continue
 		}
 		conn, err := (&net.Dialer{}).DialContext(ctx, network, net.JoinHostPort(address.Unmap().String(), port))

@@ -35,14 +35,20 @@ func TestFetch(t *testing.T) {
 		_, _ = io.WriteString(w, r.Method+" "+r.Header.Get("Content-Type")+" "+string(body))
 	})
 	mux.HandleFunc("/long", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write(make([]byte, 5000)) })
-	mux.HandleFunc("/moved", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/list", http.StatusFound) })
+	mux.HandleFunc("/moved", func(w http.ResponseWriter,
+		r *http.Request) {
+		http.Redirect(w, r, "/list", http.StatusFound)
+	})
 	mux.HandleFunc("/inward", func(w http.ResponseWriter, r *http.Request) {
 		http.Redirect(w, r, "http://169.254.169.254/keys", http.StatusFound)
 	})
 	mux.HandleFunc("/other", func(w http.ResponseWriter, r *http.Request) {
 		http.Redirect(w, r, "https://lists.tarnholm.example/", http.StatusFound)
 	})
-	mux.HandleFunc("/round", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/round", http.StatusFound) })
+	mux.HandleFunc("/round", func(w http.ResponseWriter,
+		r *http.Request) {
+		http.Redirect(w, r, "/round", http.StatusFound)
+	})
 	mux.HandleFunc("/slow", func(_ http.ResponseWriter, r *http.Request) { <-r.Context().Done() })
 	server := httptest.NewServer(mux)
 	defer server.Close()
@@ -61,7 +67,8 @@ func TestFetch(t *testing.T) {
 		{"by address", server.URL + "/list", "GET  ", ""},
 		{"by name", "http://lists.tarnholm.example:" + port + "/list", "GET  ", ""},
 		{"moved", server.URL + "/moved", "GET  ", ""},
-		{"moved inward", server.URL + "/inward", "", "169.254.169.254 is neither public nor in a network that is allowed"},
+		{"moved inward", server.URL + "/inward", "",
+			"169.254.169.254 is neither public nor in a network that is allowed"},
 		{"moved to another protocol", server.URL + "/other", "", "moved too often or to another protocol"},
 		{"moved for ever", server.URL + "/round", "", "moved too often"},
 		{"too long", server.URL + "/long", "", "more than 1000 bytes"},
@@ -93,7 +100,8 @@ func TestFetch(t *testing.T) {
 	})
 	t.Run("nothing but public addresses unless allowed", func(t *testing.T) {
 		strict := fetch.New(fetch.Options{Lookup: lookup})
-		for _, address := range []string{"127.0.0.1", "[::1]", "0.0.0.0", "169.254.1.1", "100.64.0.1", "[fe80::1]", "[fc00::1]", "224.0.0.1", "255.255.255.255"} {
+		for _, address := range []string{"127.0.0.1", "[::1]", "0.0.0.0", "169.254.1.1", "100.64.0.1", "[fe80::1]",
+			"[fc00::1]", "224.0.0.1", "255.255.255.255"} {
 			_, err := strict.Get(t.Context(), "http://"+address+"/", 10)
 			assert.ErrorContains(t, err, "neither public nor", address)
 		}

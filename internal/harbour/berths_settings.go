@@ -50,16 +50,22 @@ func twoKinds(c *tls.Config, i *issuers, b berth) error {
 
 // oakley1024 is the second group of RFC 2409 (6.2).
 func oakley1024() *big.Int {
-	return prime("FFFFFFFFFFFFFFFFC90FDAA22168C234C4C6628B80DC1CD129024E088A67CC74020BBEA63B139B22514A08798E3404DDEF9519B3CD3A431B302B0A6DF25F1437" +
-		"4FE1356D6D51C245E485B576625E7EC6F44C42E9A637ED6B0BFF5CB6F406B7EDEE386BFB5A899FA5AE9F24117C4B1FE649286651ECE65381FFFFFFFFFFFFFFFF")
+	return prime("FFFFFFFFFFFFFFFFC90FDAA22168C234C4C6628B80DC1CD129024E088A67CC74" +
+		"020BBEA63B139B22514A08798E3404DDEF9519B3CD3A431B302B0A6DF25F1437" +
+		"4FE1356D6D51C245E485B576625E7EC6F44C42E9A637ED6B0BFF5CB6F406B7ED" +
+		"EE386BFB5A899FA5AE9F24117C4B1FE649286651ECE65381FFFFFFFFFFFFFFFF")
 }
 
 // ffdhe2048 is the first group of RFC 7919 (appendix A.1).
 func ffdhe2048() *big.Int {
-	return prime("FFFFFFFFFFFFFFFFADF85458A2BB4A9AAFDC5620273D3CF1D8B9C583CE2D3695A9E13641146433FBCC939DCE249B3EF97D2FE363630C75D8F681B202AEC4617A" +
-		"D3DF1ED5D5FD65612433F51F5F066ED0856365553DED1AF3B557135E7F57C935984F0C70E0E68B77E2A689DAF3EFE8721DF158A136ADE73530ACCA4F483A797A" +
-		"BC0AB182B324FB61D108A94BB2C8E3FBB96ADAB760D7F4681D4F42A3DE394DF4AE56EDE76372BB190B07A7C8EE0A6D709E02FCE1CDF7E2ECC03404CD28342F61" +
-		"9172FE9CE98583FF8E4F1232EEF28183C3FE3B1B4C6FAD733BB5FCBC2EC22005C58EF1837D1683B2C6F34A26C1B2EFFA886B423861285C97FFFFFFFFFFFFFFFF")
+	return prime("FFFFFFFFFFFFFFFFADF85458A2BB4A9AAFDC5620273D3CF1D8B9C583CE2D3695" +
+		"A9E13641146433FBCC939DCE249B3EF97D2FE363630C75D8F681B202AEC4617A" +
+		"D3DF1ED5D5FD65612433F51F5F066ED0856365553DED1AF3B557135E7F57C935" +
+		"984F0C70E0E68B77E2A689DAF3EFE8721DF158A136ADE73530ACCA4F483A797A" +
+		"BC0AB182B324FB61D108A94BB2C8E3FBB96ADAB760D7F4681D4F42A3DE394DF4" +
+		"AE56EDE76372BB190B07A7C8EE0A6D709E02FCE1CDF7E2ECC03404CD28342F61" +
+		"9172FE9CE98583FF8E4F1232EEF28183C3FE3B1B4C6FAD733BB5FCBC2EC22005" +
+		"C58EF1837D1683B2C6F34A26C1B2EFFA886B423861285C97FFFFFFFFFFFFFFFF")
 }
 
 func prime(hexadecimal string) *big.Int {
@@ -71,31 +77,43 @@ func prime(hexadecimal string) *big.Int {
 // a visit learns has one for each of its values.
 func settingBerths() []berth {
 	return []berth{
-		{host: "galley", about: "3DES and RC4 beside better suites", addresses: []string{"127.30.7.3"}, key: rsaKey(2048),
+		{host: "galley", about: "3DES and RC4 beside better suites", addresses: []string{"127.30.7.3"},
+			key:    rsaKey(2048),
 			config: suites(0xc02f, 0xc030, 0xc012, 0xc011)},
-		{host: "yawl", about: "TLS 1.2 without forward secrecy", addresses: []string{"127.30.7.4"}, key: rsaKey(2048), max: tls.VersionTLS12,
+		{host: "yawl", about: "TLS 1.2 without forward secrecy", addresses: []string{"127.30.7.4"}, key: rsaKey(2048),
+			max:    tls.VersionTLS12,
 			config: suites(0x009c, 0x009d)},
 		{host: "ketch", about: "no hybrid key exchange", addresses: []string{"127.30.7.5"},
 			config: func(c *tls.Config, _ *issuers, _ berth) error {
 				c.CurvePreferences = []tls.CurveID{tls.X25519, tls.CurveP256}
 				return nil
 			}},
-		{host: "brig", about: "everything that was ever allowed", addresses: []string{"127.30.7.6"}, key: rsaKey(2048), wire: &wire{
-			versions: []tlswire.Version{tlswire.SSL20, tlswire.SSL30, tlswire.TLS10}, clientOrder: true, plainHello: true, compression: true,
-			suites: []string{"TLS_RSA_WITH_AES_128_CBC_SHA", "TLS_RSA_WITH_DES_CBC_SHA", "TLS_RSA_EXPORT_WITH_RC4_40_MD5", "TLS_RSA_WITH_NULL_SHA", "TLS_DH_anon_WITH_AES_128_CBC_SHA"}}},
-		{host: "barge", about: "DHE with a small prime, and 3DES first", addresses: []string{"127.30.7.7"}, key: rsaKey(2048), wire: &wire{
-			versions: []tlswire.Version{tlswire.TLS12}, prime: new(big.Int).SetBytes(bytes.Repeat([]byte{0xfb}, 96)), heartbeat: true,
-			suites: []string{"TLS_DHE_RSA_WITH_3DES_EDE_CBC_SHA", "TLS_DHE_RSA_WITH_AES_128_GCM_SHA256"}}},
-		{host: "cutter", about: "does not answer hellos with new things", addresses: []string{"127.30.7.8"}, key: rsaKey(2048), wire: &wire{
-			versions: []tlswire.Version{tlswire.TLS12}, stubborn: true, suites: []string{"TLS_DHE_RSA_WITH_AES_128_GCM_SHA256"}}},
-		{host: "dory", about: "chooses what was not offered", addresses: []string{"127.30.7.9"}, key: rsaKey(2048), wire: &wire{
-			versions: []tlswire.Version{tlswire.TLS12}, willful: "TLS_AES_128_CCM_SHA256"}},
+		{host: "brig", about: "everything that was ever allowed", addresses: []string{"127.30.7.6"}, key: rsaKey(2048),
+			wire: &wire{
+				versions: []tlswire.Version{tlswire.SSL20, tlswire.SSL30, tlswire.TLS10}, clientOrder: true,
+				plainHello: true, compression: true,
+				suites: []string{"TLS_RSA_WITH_AES_128_CBC_SHA", "TLS_RSA_WITH_DES_CBC_SHA",
+					"TLS_RSA_EXPORT_WITH_RC4_40_MD5", "TLS_RSA_WITH_NULL_SHA", "TLS_DH_anon_WITH_AES_128_CBC_SHA"}}},
+		{host: "barge", about: "DHE with a small prime, and 3DES first", addresses: []string{"127.30.7.7"},
+			key: rsaKey(2048), wire: &wire{
+				versions:  []tlswire.Version{tlswire.TLS12},
+				prime:     new(big.Int).SetBytes(bytes.Repeat([]byte{0xfb}, 96)),
+				heartbeat: true,
+				suites:    []string{"TLS_DHE_RSA_WITH_3DES_EDE_CBC_SHA", "TLS_DHE_RSA_WITH_AES_128_GCM_SHA256"}}},
+		{host: "cutter", about: "does not answer hellos with new things", addresses: []string{"127.30.7.8"},
+			key: rsaKey(2048), wire: &wire{
+				versions: []tlswire.Version{tlswire.TLS12}, stubborn: true,
+				suites: []string{"TLS_DHE_RSA_WITH_AES_128_GCM_SHA256"}}},
+		{host: "dory", about: "chooses what was not offered", addresses: []string{"127.30.7.9"}, key: rsaKey(2048),
+			wire: &wire{
+				versions: []tlswire.Version{tlswire.TLS12}, willful: "TLS_AES_128_CCM_SHA256"}},
 		{host: "decoy", about: "another's certificate", addresses: []string{"127.30.7.10"},
 			config: func(c *tls.Config, i *issuers, _ berth) (err error) {
 				c.Certificates[0].PrivateKey, err = i.keys.ec("decoy")
 				return err
 			}},
-		{host: "arcade", about: "another certificate for clients without a name", addresses: []string{"127.30.7.11"}, config: byDefault("mall")},
+		{host: "arcade", about: "another certificate for clients without a name", addresses: []string{"127.30.7.11"},
+			config: byDefault("mall")},
 		{host: "twins", about: "two addresses with two certificates", addresses: []string{"127.30.7.12", "127.30.7.13"},
 			config: func(c *tls.Config, i *issuers, b berth) error {
 				b.leaf = lasting(-19*dayLong, -19*dayLong+leafLifetime)
@@ -112,15 +130,19 @@ func settingBerths() []berth {
 				}
 				return nil
 			}},
-		{host: "landing", about: "plain HTTP without a redirection, and no strict transport", addresses: []string{"127.30.7.14"}, loose: true, plain: true},
-		{host: "winch", about: "TLS 1.0 and 1.1 only", addresses: []string{"127.30.7.1"}, min: tls.VersionTLS10, max: tls.VersionTLS11},
+		{host: "landing", about: "plain HTTP without a redirection, and no strict transport",
+			addresses: []string{"127.30.7.14"}, loose: true, plain: true},
+		{host: "winch", about: "TLS 1.0 and 1.1 only", addresses: []string{"127.30.7.1"}, min: tls.VersionTLS10,
+			max: tls.VersionTLS11},
 		{host: "chandler", about: "TLS 1.0 to 1.3", addresses: []string{"127.30.7.2"}, min: tls.VersionTLS10},
 		{host: "lodestar", about: "a TLSA record that fits", addresses: []string{"127.30.7.24"}, pinned: "leaf"},
-		{host: "drogue", about: "a TLSA record that does not fit, and that nobody signed", addresses: []string{"127.30.7.25"}, pinned: "another", unsigned: true},
+		{host: "drogue", about: "a TLSA record that does not fit, and that nobody signed",
+			addresses: []string{"127.30.7.25"}, pinned: "another", unsigned: true},
 		{host: "moorage", about: "no issuer may issue", addresses: []string{"127.30.7.26"}, issuers: []string{";"}},
 		{host: "hatch", about: "no session goes on", addresses: []string{"127.30.7.15"},
 			config: func(c *tls.Config, _ *issuers, _ berth) error { c.SessionTicketsDisabled = true; return nil }},
-		{host: "shipping", about: "asks for a client certificate of the inner issuer", addresses: []string{"127.30.7.16"},
+		{host: "shipping", about: "asks for a client certificate of the inner issuer",
+			addresses: []string{"127.30.7.16"},
 			config: func(c *tls.Config, i *issuers, _ berth) error {
 				ca, err := x509.ParseCertificate(i.inner.DER)
 				if err != nil {
@@ -130,7 +152,8 @@ func settingBerths() []berth {
 				c.ClientCAs.AddCert(ca)
 				return nil
 			}},
-		{host: "catamaran", about: "an EC and an RSA key, timestamps, HTTP/2", addresses: []string{"127.30.7.17"}, config: twoKinds},
+		{host: "catamaran", about: "an EC and an RSA key, timestamps, HTTP/2", addresses: []string{"127.30.7.17"},
+			config: twoKinds},
 		{host: "strongroom", about: "refuses clients that name another", addresses: []string{"127.30.7.18"},
 			config: func(c *tls.Config, _ *issuers, b berth) error {
 				mine := c.Certificates[0]
@@ -143,16 +166,26 @@ func settingBerths() []berth {
 				}
 				return nil
 			}},
-		{host: "promenade", about: "plain HTTP leads to HTTPS", addresses: []string{"127.30.7.19"}, plain: true, redirects: true},
-		{host: "bilander", about: "DHE in the group of 1024 bits that everyone once used", addresses: []string{"127.30.7.20"}, key: rsaKey(2048), wire: &wire{
-			versions: []tlswire.Version{tlswire.TLS12}, prime: oakley1024(), suites: []string{"TLS_DHE_RSA_WITH_AES_128_GCM_SHA256"}}},
-		{host: "felucca", about: "DHE in a group of RFC 7919", addresses: []string{"127.30.7.21"}, key: rsaKey(2048), wire: &wire{
-			versions: []tlswire.Version{tlswire.TLS12}, prime: ffdhe2048(), suites: []string{"TLS_DHE_RSA_WITH_AES_128_GCM_SHA256"}}},
-		{host: "clipper", about: "no downgrade marker, and no large hellos", addresses: []string{"127.30.7.22"}, key: rsaKey(2048), wire: &wire{
-			versions: []tlswire.Version{tlswire.TLS12}, modern: &tls.Config{MinVersion: tls.VersionTLS13}, most: 4096,
-			suites: []string{"TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256"}, groups: []tlswire.Group{tlswire.X25519, tlswire.P256}}},
-		{host: "schooner", about: "the client's order of groups, and encrypts first", addresses: []string{"127.30.7.23"}, key: rsaKey(2048), wire: &wire{
-			versions: []tlswire.Version{tlswire.TLS12}, clientOrder: true, macLast: true,
-			suites: []string{"TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256", "TLS_ECDHE_RSA_WITH_AES_256_CBC_SHA384"}, groups: []tlswire.Group{tlswire.X25519, tlswire.P256}}},
+		{host: "promenade", about: "plain HTTP leads to HTTPS", addresses: []string{"127.30.7.19"}, plain: true,
+			redirects: true},
+		{host: "bilander", about: "DHE in the group of 1024 bits that everyone once used",
+			addresses: []string{"127.30.7.20"}, key: rsaKey(2048), wire: &wire{
+				versions: []tlswire.Version{tlswire.TLS12}, prime: oakley1024(),
+				suites: []string{"TLS_DHE_RSA_WITH_AES_128_GCM_SHA256"}}},
+		{host: "felucca", about: "DHE in a group of RFC 7919", addresses: []string{"127.30.7.21"}, key: rsaKey(2048),
+			wire: &wire{
+				versions: []tlswire.Version{tlswire.TLS12}, prime: ffdhe2048(),
+				suites: []string{"TLS_DHE_RSA_WITH_AES_128_GCM_SHA256"}}},
+		{host: "clipper", about: "no downgrade marker, and no large hellos", addresses: []string{"127.30.7.22"},
+			key: rsaKey(2048), wire: &wire{
+				versions: []tlswire.Version{tlswire.TLS12}, modern: &tls.Config{MinVersion: tls.VersionTLS13},
+				most:   4096,
+				suites: []string{"TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256"},
+				groups: []tlswire.Group{tlswire.X25519, tlswire.P256}}},
+		{host: "schooner", about: "the client's order of groups, and encrypts first",
+			addresses: []string{"127.30.7.23"}, key: rsaKey(2048), wire: &wire{
+				versions: []tlswire.Version{tlswire.TLS12}, clientOrder: true, macLast: true,
+				suites: []string{"TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256", "TLS_ECDHE_RSA_WITH_AES_256_CBC_SHA384"},
+				groups: []tlswire.Group{tlswire.X25519, tlswire.P256}}},
 	}
 }

@@ -36,15 +36,20 @@ func lines(greeting string, steps ...[2]string) dialogue {
 
 // dialogues are those of the harbour's services, by scheme.
 var dialogues = map[string]dialogue{
-	"smtp":       lines("220-post.tarnholm.example\r\n220 at your service\r\n", [2]string{"EHLO", "250-post.tarnholm.example\r\n250-PIPELINING\r\n250 STARTTLS\r\n"}, [2]string{"STARTTLS", "220 go ahead\r\n"}),
-	"submission": lines("220 post.tarnholm.example\r\n", [2]string{"EHLO", "250-STARTTLS\r\n250 8BITMIME\r\n"}, [2]string{"STARTTLS", "220 go ahead\r\n"}),
-	"lmtp":       lines("220 post.tarnholm.example\r\n", [2]string{"LHLO", "250 STARTTLS\r\n"}, [2]string{"STARTTLS", "220 go ahead\r\n"}),
-	"imap":       lines("* OK [CAPABILITY IMAP4rev1 STARTTLS] ready\r\n", [2]string{"STARTTLS", "a1 OK begin\r\n"}),
-	"pop3":       lines("+OK ready\r\n", [2]string{"STLS", "+OK begin\r\n"}),
-	"sieve":      lines("\"IMPLEMENTATION\" \"harbour\"\r\n\"STARTTLS\"\r\nOK\r\n", [2]string{"STARTTLS", "OK begin\r\n"}),
-	"ftp":        lines("220 files\r\n", [2]string{"AUTH TLS", "234 begin\r\n"}),
-	"nntp":       lines("200 news\r\n", [2]string{"STARTTLS", "382 begin\r\n"}),
-	"xmpp":       stream, "xmpp-server": stream, "ldap": directory, "postgres": database, "mysql": tables,
+	"smtp": lines("220-post.tarnholm.example\r\n220 at your service\r\n",
+		[2]string{"EHLO", "250-post.tarnholm.example\r\n250-PIPELINING\r\n250 STARTTLS\r\n"},
+		[2]string{"STARTTLS", "220 go ahead\r\n"}),
+	"submission": lines("220 post.tarnholm.example\r\n", [2]string{"EHLO", "250-STARTTLS\r\n250 8BITMIME\r\n"},
+		[2]string{"STARTTLS", "220 go ahead\r\n"}),
+	"lmtp": lines("220 post.tarnholm.example\r\n", [2]string{"LHLO", "250 STARTTLS\r\n"},
+		[2]string{"STARTTLS", "220 go ahead\r\n"}),
+	"imap": lines("* OK [CAPABILITY IMAP4rev1 STARTTLS] ready\r\n", [2]string{"STARTTLS", "a1 OK begin\r\n"}),
+	"pop3": lines("+OK ready\r\n", [2]string{"STLS", "+OK begin\r\n"}),
+	"sieve": lines("\"IMPLEMENTATION\" \"harbour\"\r\n\"STARTTLS\"\r\nOK\r\n",
+		[2]string{"STARTTLS", "OK begin\r\n"}),
+	"ftp":  lines("220 files\r\n", [2]string{"AUTH TLS", "234 begin\r\n"}),
+	"nntp": lines("200 news\r\n", [2]string{"STARTTLS", "382 begin\r\n"}),
+	"xmpp": stream, "xmpp-server": stream, "ldap": directory, "postgres": database, "mysql": tables,
 }
 
 // stream is XMPP's (RFC 6120, 5).
@@ -55,8 +60,11 @@ func stream(in *bufio.Reader, out io.Writer) bool {
 	if _, err := in.ReadString('>'); err != nil {
 		return false
 	}
-	_, err := io.WriteString(out, "<?xml version='1.0'?><stream:stream xmlns='jabber:client' xmlns:stream='http://etherx.jabber.org/streams' id='1' version='1.0'>"+
-		"<stream:features><starttls xmlns='urn:ietf:params:xml:ns:xmpp-tls'><required/></starttls></stream:features>")
+	_, err := io.WriteString(out,
+		"<?xml version='1.0'?><stream:stream xmlns='jabber:client' "+
+			"xmlns:stream='http://etherx.jabber.org/streams' id='1' version='1.0'>"+
+			"<stream:features><starttls "+
+			"xmlns='urn:ietf:params:xml:ns:xmpp-tls'><required/></starttls></stream:features>")
 	if err != nil {
 		return false
 	}

@@ -20,7 +20,8 @@ func (h *Harbour) write(all []berth, i *issuers, o Options) error {
 	}
 	files["estate.yaml"] = estateFile(all, o.Port)
 	files["passwords.txt"] = []byte("a word that fits nowhere\n" + Password + "\n")
-	for name, root := range map[string]*forge.Authority{"outer": i.outerRoot, "inner": i.innerRoot, "rehearsal": i.rehearsalRoot,
+	for name, root := range map[string]*forge.Authority{"outer": i.outerRoot, "inner": i.innerRoot,
+		"rehearsal": i.rehearsalRoot,
 		"old-light": i.oldLight, "sextant": i.sextant, "second": i.secondRoot} {
 		files["anchors/"+name+".pem"] = pemOf(root.DER)
 	}
@@ -134,7 +135,8 @@ func (i *issuers) files() (map[string][]byte, error) {
 		"files/foghorn-md5.pem":       pemOf(md5),
 		"files/customs-damaged.pem":   customs[:len(customs)-300],
 		"files/maze.pem":              maze,
-		"files/README.txt":            []byte("Certificate files of the Tarnholm Harbour Authority, good and bad. Made up from end to end.\n"),
+		"files/README.txt": []byte("Certificate files of the Tarnholm Harbour Authority, good and bad. " +
+			"Made up from end to end.\n"),
 	}, failure
 }
 
@@ -146,7 +148,8 @@ func (i *issuers) maze(leaf func(string, *forge.Authority, func(*forge.Template)
 	var err error
 	from, until := i.now.Add(-365*dayLong), i.now.Add(365*dayLong-time.Second)
 	for n := range rooms {
-		if rooms[n], err = i.authority(nil, forge.Template{Name: fmt.Sprintf("Maze Room %d", n+1), From: from, Until: until}); err != nil {
+		if rooms[n], err = i.authority(nil, forge.Template{Name: fmt.Sprintf("Maze Room %d", n+1), From: from,
+			Until: until}); err != nil {
 			return nil, err
 		}
 	}

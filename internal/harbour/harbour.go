@@ -191,11 +191,15 @@ func (b berth) plainly() http.Handler {
 	if b.redirects {
 		return http.RedirectHandler("https://"+b.fullName()+"/", http.StatusMovedPermanently)
 	}
-	return http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "Welcome ashore.\n") })
+	return http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		_,
+			_ = io.WriteString(w, "Welcome ashore.\n")
+	})
 }
 
 func (b berth) settings(certificate *tls.Certificate, i *issuers) (*tls.Config, error) {
-	c := &tls.Config{Certificates: []tls.Certificate{*certificate}, MinVersion: tls.VersionTLS12, MaxVersion: tls.VersionTLS13}
+	c := &tls.Config{Certificates: []tls.Certificate{*certificate}, MinVersion: tls.VersionTLS12,
+		MaxVersion: tls.VersionTLS13}
 	if b.min != 0 {
 		c.MinVersion = b.min
 	}

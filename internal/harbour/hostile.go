@@ -104,7 +104,8 @@ func flight(certificate []byte) behaviour {
 		}
 		hello := append(append([]byte{3, 3}, make([]byte, 32)...), 0, 0xc0, 0x2f, 0)
 		messages := append(handshakeMessage(2, hello), certificate...)
-		_, _ = conn.Write(append([]byte{22, 3, 3, 0, byte(len(messages))}, messages...)) // whoever has hung up needs no answer
+		// whoever has hung up needs no answer
+		_, _ = conn.Write(append([]byte{22, 3, 3, 0, byte(len(messages))}, messages...))
 		_, _ = io.Copy(io.Discard, conn)
 	}
 }

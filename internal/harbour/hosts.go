@@ -112,7 +112,8 @@ func (m *machines) request(s set) []byte {
 		return nil
 	}
 	host := s.name + "." + domain
-	return m.bytes(x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{Subject: pkix.Name{CommonName: host}, DNSNames: []string{host}}, s.key))
+	return m.bytes(x509.CreateCertificateRequest(rand.Reader,
+		&x509.CertificateRequest{Subject: pkix.Name{CommonName: host}, DNSNames: []string{host}}, s.key))
 }
 
 // block is a PEM block.

@@ -75,8 +75,10 @@ func (m *machines) workshop() {
 	m.private(directory+"/torn/torn.key", block("RSA PRIVATE KEY", x509.MarshalPKCS1PrivateKey(&torn)))
 	certificate("torn/torn", m.bytes(forge.PublicInfo(key)))
 
-	for name, curve := range map[string]elliptic.Curve{"p224": elliptic.P224(), "p384": elliptic.P384(), "p521": elliptic.P521()} {
-		key := try[crypto.Signer](m)(m.issuers.keys.key("host curve "+name, func() (crypto.Signer, error) { return ecdsa.GenerateKey(curve, rand.Reader) }))
+	for name, curve := range map[string]elliptic.Curve{"p224": elliptic.P224(), "p384": elliptic.P384(),
+		"p521": elliptic.P521()} {
+		key := try[crypto.Signer](m)(m.issuers.keys.key("host curve "+name,
+			func() (crypto.Signer, error) { return ecdsa.GenerateKey(curve, rand.Reader) }))
 		m.pair(directory+"/kinds", m.certified("curve-"+name, key, -20*dayLong, nil))
 	}
 	edwards := try[crypto.Signer](m)(m.issuers.keys.key("host edwards", func() (crypto.Signer, error) {
@@ -94,12 +96,14 @@ func (m *machines) workshop() {
 	}{
 		{"agreement", asn1.ObjectIdentifier{1, 3, 101, 110}, nil, 32},
 		{"lattice", asn1.ObjectIdentifier{2, 16, 840, 1, 101, 3, 4, 3, 18}, nil, 1952},
-		{"brainpool", asn1.ObjectIdentifier{1, 2, 840, 10045, 2, 1}, asn1.ObjectIdentifier{1, 3, 36, 3, 3, 2, 8, 1, 1, 7}, 65},
+		{"brainpool", asn1.ObjectIdentifier{1, 2, 840, 10045, 2, 1},
+			asn1.ObjectIdentifier{1, 3, 36, 3, 3, 2, 8, 1, 1, 7}, 65},
 		{"koblitz", asn1.ObjectIdentifier{1, 2, 840, 10045, 2, 1}, asn1.ObjectIdentifier{1, 3, 132, 0, 10}, 65},
 	} {
 		m.public(kinds+k.name+".pub", block("PUBLIC KEY", m.bytes(publicNoise(k.algorithm, k.parameter, k.size))))
 	}
-	m.public(kinds+"exchange.pem", block("DH PARAMETERS", m.bytes(asn1.Marshal(struct{ P, G *big.Int }{m.prime(2048), big.NewInt(2)}))))
+	m.public(kinds+"exchange.pem", block("DH PARAMETERS",
+		m.bytes(asn1.Marshal(struct{ P, G *big.Int }{m.prime(2048), big.NewInt(2)}))))
 	m.public(kinds+"probabilistic.pub", block("PUBLIC KEY", m.bytes(pssInfo(key.Public().(*rsa.PublicKey)))))
 }
 

@@ -23,7 +23,10 @@ func (m *machines) mailroom() {
 	}
 	spoil("windows-editor", replace("\n", "\r\n"))
 	spoil("very-old-editor", replace("\n", "\r"))
-	spoil("with-greeting", func(text string) string { return "Dear harbour office, here it is:\n\n" + text + "\nKind regards\n" })
+	spoil("with-greeting", func(text string) string {
+		return "Dear harbour office, here it is:\n\n" + text +
+			"\nKind regards\n"
+	})
 	spoil("older-label", replace("CERTIFICATE", "X509 CERTIFICATE"))
 	spoil("byte-order-mark", func(text string) string { return "\ufeff" + text })
 	spoil("sixteen-bits", utf16Text)
@@ -51,7 +54,8 @@ func (m *machines) mailroom() {
 	both := m.set("both-in-one")
 	m.private("mailroom/keys/both-in-one.crt", both.certificatePEM(), both.keyPEM())
 	trusted := m.set("trust-settings")
-	m.public("mailroom/trust-settings.pem", block("TRUSTED CERTIFICATE", append(append([]byte{}, trusted.certificate...), 0x30, 3, 2, 1, 5)))
+	m.public("mailroom/trust-settings.pem", block("TRUSTED CERTIFICATE",
+		append(append([]byte{}, trusted.certificate...), 0x30, 3, 2, 1, 5)))
 }
 
 func utf16Text(text string) string {
@@ -65,11 +69,15 @@ func utf16Text(text string) string {
 // desk is where downloads lie: archives, sets and lists.
 func (m *machines) desk() {
 	offer := m.set("offer")
-	m.public("desk/from-the-issuer.zip", m.zip(entry{"offer/offer.crt", offer.certificatePEM()}, entry{"offer/README.txt", []byte("Install the certificate.\n")}))
-	m.private("desk/backup.tar.gz", m.gzip("", m.tar(entry{"etc/berth.crt", m.set("berth").certificatePEM()}, entry{"etc/berth.key", m.set("berth").keyPEM()})))
+	m.public("desk/from-the-issuer.zip", m.zip(entry{"offer/offer.crt", offer.certificatePEM()},
+		entry{"offer/README.txt", []byte("Install the certificate.\n")}))
+	m.private("desk/backup.tar.gz", m.gzip("", m.tar(entry{"etc/berth.crt", m.set("berth").certificatePEM()},
+		entry{"etc/berth.key", m.set("berth").keyPEM()})))
 	m.public("desk/berths.tar", m.tar(entry{"north/pier.crt", m.set("pier").certificatePEM()}))
-	m.public("desk/forwarded.zip", m.zip(entry{"week-48/attachment.zip", m.zip(entry{"wharf.crt", m.set("wharf").certificatePEM()})}))
-	m.public("desk/too-deep.zip", m.zip(entry{"two.zip", m.zip(entry{"three.zip", m.zip(entry{"keel.crt", m.set("keel").certificatePEM()})})}))
+	m.public("desk/forwarded.zip", m.zip(entry{"week-48/attachment.zip",
+		m.zip(entry{"wharf.crt", m.set("wharf").certificatePEM()})}))
+	m.public("desk/too-deep.zip", m.zip(entry{"two.zip",
+		m.zip(entry{"three.zip", m.zip(entry{"keel.crt", m.set("keel").certificatePEM()})})}))
 	m.public("desk/bilge-water.zip", m.zip(entry{"zeroes.pem", make([]byte, 30<<20)}))
 	m.public("desk/mooring.crt.gz", m.gzip("mooring.crt", m.set("mooring").certificatePEM()))
 	m.public("desk/sealed.zip", m.sealedZip())
@@ -126,7 +134,8 @@ func (m *machines) sealedZip() []byte {
 	var out bytes.Buffer
 	w := zip.NewWriter(&out)
 	noise := bytes.Repeat([]byte{0x5a, 0xc3}, 200)
-	f, err := w.CreateRaw(&zip.FileHeader{Name: "sealed.key", Flags: 1, CompressedSize64: uint64(len(noise)), UncompressedSize64: uint64(len(noise))})
+	f, err := w.CreateRaw(&zip.FileHeader{Name: "sealed.key", Flags: 1, CompressedSize64: uint64(len(noise)),
+		UncompressedSize64: uint64(len(noise))})
 	if err == nil {
 		_, err = f.Write(noise)
 	}

@@ -71,7 +71,9 @@ func (m *machines) encrypted(s set) []byte {
 	if m.err != nil {
 		return nil
 	}
-	return m.bytes(pkcs8.MarshalPrivateKey(s.key, []byte(Password), &pkcs8.Opts{Cipher: pkcs8.AES256CBC, KDFOpts: pkcs8.PBKDF2Opts{SaltSize: 16, IterationCount: 2000, HMACHash: crypto.SHA256}}))
+	return m.bytes(pkcs8.MarshalPrivateKey(s.key, []byte(Password),
+		&pkcs8.Opts{Cipher: pkcs8.AES256CBC, KDFOpts: pkcs8.PBKDF2Opts{SaltSize: 16, IterationCount: 2000,
+			HMACHash: crypto.SHA256}}))
 }
 
 // gatehouse runs application servers: keystores and keys of every kind.
@@ -91,7 +93,8 @@ func (m *machines) gatehouse() {
 	store("stores/portal.p12", pkcs12.LegacyDES, Password, m.set("portal"))
 	store("stores/hatch.p12", pkcs12.Passwordless, "", m.set("hatch"))
 	store("stores/forgotten.p12", pkcs12.Modern, "nobody remembers this", m.set("forgotten"))
-	m.public("gatehouse/stores/anchors.p12", m.bytes(pkcs12.Modern.EncodeTrustStore([]*x509.Certificate{root}, Password)))
+	m.public("gatehouse/stores/anchors.p12", m.bytes(pkcs12.Modern.EncodeTrustStore([]*x509.Certificate{root},
+		Password)))
 	m.private("gatehouse/stores/turnkey.jks", m.jks(m.set("turnkey"), m.set("turnkey-two")))
 	portcullis := m.set("portcullis")
 	m.private("gatehouse/stores/portcullis.jceks", m.bytes(forge.JCEKS(Password,
@@ -101,7 +104,8 @@ func (m *machines) gatehouse() {
 
 	// The keystore was not renewed with key and certificate.
 	m.pair("gatehouse/turnstile", m.set("turnstile"))
-	store("turnstile/turnstile.p12", pkcs12.Modern, Password, m.issued("turnstile", "turnstile of last year", -120*dayLong, nil))
+	store("turnstile/turnstile.p12", pkcs12.Modern, Password,
+		m.issued("turnstile", "turnstile of last year", -120*dayLong, nil))
 
 	m.keys("gatehouse/keys")
 }
@@ -122,7 +126,8 @@ func (m *machines) jks(sets ...set) []byte {
 		keep(store.SetPrivateKeyEntry(s.name, keystore.PrivateKeyEntry{CreationTime: m.issuers.now, PrivateKey: s.pkcs8,
 			CertificateChain: []keystore.Certificate{certificate(s.certificate)}}, []byte(Password)))
 	}
-	keep(store.SetTrustedCertificateEntry("outer", keystore.TrustedCertificateEntry{CreationTime: m.issuers.now, Certificate: certificate(m.issuers.outerRoot.DER)}))
+	keep(store.SetTrustedCertificateEntry("outer", keystore.TrustedCertificateEntry{CreationTime: m.issuers.now,
+		Certificate: certificate(m.issuers.outerRoot.DER)}))
 	var out bytes.Buffer
 	keep(store.Store(&out, []byte(Password)))
 	return out.Bytes()
@@ -151,11 +156,13 @@ func (m *machines) keys(directory string) {
 		return
 	}
 	//lint:ignore SA1019 old files are like this
-	legacy := try[*pem.Block](m)(x509.EncryptPEMBlock(rand.Reader, "RSA PRIVATE KEY", oldDER, []byte(Password), x509.PEMCipherAES128))
+	legacy := try[*pem.Block](m)(x509.EncryptPEMBlock(rand.Reader, "RSA PRIVATE KEY", oldDER, []byte(Password),
+		x509.PEMCipherAES128))
 	write(old, ".key", pem.EncodeToMemory(legacy))
 	hinge := m.set("hinge")
 	sec1 := m.bytes(marshalEC(hinge.key))
-	write(hinge, ".key", append(block("EC PARAMETERS", []byte{6, 8, 0x2a, 0x86, 0x48, 0xce, 0x3d, 3, 1, 7}), block("EC PRIVATE KEY", sec1)...))
+	write(hinge, ".key", append(block("EC PARAMETERS", []byte{6, 8, 0x2a, 0x86, 0x48, 0xce, 0x3d, 3, 1, 7}),
+		block("EC PRIVATE KEY", sec1)...))
 	latch := m.set("latch")
 	write(latch, ".key.der", m.bytes(marshalEC(latch.key)))
 	lock := m.set("lock")
@@ -170,15 +177,22 @@ func (m *machines) keys(directory string) {
 func (m *machines) crane() {
 	inBase64 := func(data []byte) string { return base64.StdEncoding.EncodeToString(data) }
 	jib, hook, winchman, boom := m.set("jib"), m.set("hook"), m.set("winchman"), m.set("boom")
-	m.private("crane/secret.yaml", []byte("kind: Secret\nmetadata:\n  name: jib-tls\ndata:\n  tls.crt: "+inBase64(jib.certificatePEM())+"\n  tls.key: "+inBase64(jib.keyPEM())+"\n"))
+	m.private("crane/secret.yaml",
+		[]byte("kind: Secret\nmetadata:\n  name: jib-tls\ndata:\n  tls.crt: "+
+			inBase64(jib.certificatePEM())+"\n  tls.key: "+inBase64(jib.keyPEM())+"\n"))
 	indented := func(text []byte) string {
 		return "    " + strings.ReplaceAll(strings.TrimSpace(string(text)), "\n", "\n    ") + "\n"
 	}
-	m.private("crane/group-vars.yml", []byte("harbour:\n  hook_certificate: |\n"+indented(hook.certificatePEM())+"  hook_key: |\n"+indented(hook.keyPEM())))
-	document := map[string]any{"service": "winchman", "tls": map[string]string{"certificate": string(winchman.certificatePEM()), "key": string(winchman.keyPEM())}}
+	m.private("crane/group-vars.yml",
+		[]byte("harbour:\n  hook_certificate: |\n"+indented(hook.certificatePEM())+"  hook_key: "+
+			"|\n"+indented(hook.keyPEM())))
+	document := map[string]any{"service": "winchman",
+		"tls": map[string]string{"certificate": string(winchman.certificatePEM()), "key": string(winchman.keyPEM())}}
 	m.private("crane/winchman.json", m.bytes(json.MarshalIndent(document, "", "  ")))
 	escaped := func(text []byte) string { return strings.ReplaceAll(string(text), "\n", `\n`) }
-	m.private("crane/boom.env", []byte("# read at start\nBOOM_PORT=8443\nBOOM_CERTIFICATE=\""+escaped(boom.certificatePEM())+"\"\nBOOM_KEY=\""+escaped(boom.keyPEM())+"\"\n"))
+	m.private("crane/boom.env",
+		[]byte("# read at start\nBOOM_PORT=8443\nBOOM_CERTIFICATE=\""+
+			escaped(boom.certificatePEM())+"\"\nBOOM_KEY=\""+escaped(boom.keyPEM())+"\"\n"))
 }
 
 // revocations is a list of the outer root, of today.
@@ -191,5 +205,7 @@ func (m *machines) revocations() []byte {
 		return nil
 	}
 	issuer.KeyUsage |= x509.KeyUsageCRLSign
-	return m.bytes(x509.CreateRevocationList(rand.Reader, &x509.RevocationList{Number: issuer.SerialNumber, ThisUpdate: m.issuers.now, NextUpdate: m.issuers.now.Add(7 * 24 * time.Hour)}, issuer, m.issuers.outerRoot.Key))
+	return m.bytes(x509.CreateRevocationList(rand.Reader,
+		&x509.RevocationList{Number: issuer.SerialNumber, ThisUpdate: m.issuers.now,
+			NextUpdate: m.issuers.now.Add(7 * 24 * time.Hour)}, issuer, m.issuers.outerRoot.Key))
 }

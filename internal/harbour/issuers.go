@@ -31,11 +31,12 @@ type issuers struct {
 	strict                   *forge.Authority // requires a policy of all below it
 	ebbing                   *forge.Authority // an intermediate that ends before what it issues
 
-	secondRoot                       *forge.Authority // another root that everyone trusts
-	far                              *forge.Authority // an intermediate that nobody sends
-	deep                             *forge.Authority // at the end of a long chain
-	sibling                          *forge.Authority // of the same name as outer, with another key
-	crossed, crossedOld, crossedPast *forge.Authority // outer's issuer under the second root, under the old light, and once
+	secondRoot *forge.Authority // another root that everyone trusts
+	far        *forge.Authority // an intermediate that nobody sends
+	deep       *forge.Authority // at the end of a long chain
+	sibling    *forge.Authority // of the same name as outer, with another key
+	// outer's issuer under the second root, under the old light, and once
+	crossed, crossedOld, crossedPast *forge.Authority
 }
 
 func newIssuers(keys *keyring, now time.Time, r *registry) (*issuers, error) {
@@ -44,7 +45,8 @@ func newIssuers(keys *keyring, now time.Time, r *registry) (*issuers, error) {
 	root := func(name string) *forge.Authority {
 		var a *forge.Authority
 		if err == nil {
-			a, err = i.authority(nil, forge.Template{Name: name, From: now.Add(-8 * 365 * dayLong), Until: now.Add(12 * 365 * dayLong)})
+			a, err = i.authority(nil, forge.Template{Name: name, From: now.Add(-8 * 365 * dayLong),
+				Until: now.Add(12 * 365 * dayLong)})
 		}
 		return a
 	}
@@ -57,27 +59,34 @@ func newIssuers(keys *keyring, now time.Time, r *registry) (*issuers, error) {
 		return a
 	}
 	i.outerRoot = root("Skerry Outer Root")
-	i.outer = below(below(i.outerRoot, forge.Template{Name: "Skerry Outer Services"}), forge.Template{Name: "Skerry Outer Issuing"})
+	i.outer = below(below(i.outerRoot, forge.Template{Name: "Skerry Outer Services"}),
+		forge.Template{Name: "Skerry Outer Issuing"})
 	i.innerRoot = root("Tarnholm Inner Root")
-	i.inner = below(below(i.innerRoot, forge.Template{Name: "Tarnholm Inner Services"}), forge.Template{Name: "Tarnholm Inner Issuing"})
+	i.inner = below(below(i.innerRoot, forge.Template{Name: "Tarnholm Inner Services"}),
+		forge.Template{Name: "Tarnholm Inner Issuing"})
 	i.rehearsalRoot = root("Skerry Rehearsal Root")
 	i.rehearsal = below(i.rehearsalRoot, forge.Template{Name: "Skerry Rehearsal Issuing"})
 	zero := 0
-	i.narrow = below(below(i.outerRoot, forge.Template{Name: "Narrow Channel", Length: &zero}), forge.Template{Name: "Narrow Channel Branch"})
+	i.narrow = below(below(i.outerRoot, forge.Template{Name: "Narrow Channel", Length: &zero}),
+		forge.Template{Name: "Narrow Channel Branch"})
 	extension := func(value []byte, critical bool, id ...int) []forge.Extension {
 		return []forge.Extension{{ID: id, Critical: critical, Value: value}}
 	}
 	inland := append([]byte{0x30, 18, 0xa0, 16, 0x30, 14, 0x82, 12}, "land.example"...) // permitted: dNSName
 	i.inland = below(i.outerRoot, forge.Template{Name: "Inland Waters", Extra: extension(inland, true, 2, 5, 29, 30)})
-	i.letters = below(i.outerRoot, forge.Template{Name: "Harbour Post", Extra: extension([]byte{0x30, 10, 6, 8, 0x2b, 6, 1, 5, 5, 7, 3, 4}, false, 2, 5, 29, 37)})
-	i.strict = below(i.outerRoot, forge.Template{Name: "Pilotage Board", Extra: extension([]byte{0x30, 3, 0x80, 1, 0}, true, 2, 5, 29, 36)})
+	i.letters = below(i.outerRoot, forge.Template{Name: "Harbour Post",
+		Extra: extension([]byte{0x30, 10, 6, 8, 0x2b, 6, 1, 5, 5, 7, 3, 4}, false, 2, 5, 29, 37)})
+	i.strict = below(i.outerRoot, forge.Template{Name: "Pilotage Board",
+		Extra: extension([]byte{0x30, 3, 0x80, 1, 0}, true, 2, 5, 29, 36)})
 	if err != nil {
 		return nil, err
 	}
-	if i.ebbing, err = i.authority(i.outerRoot, forge.Template{Name: "Ebbing Issuing", From: now.Add(-400 * dayLong), Until: now.Add(100 * dayLong)}); err != nil {
+	if i.ebbing, err = i.authority(i.outerRoot, forge.Template{Name: "Ebbing Issuing", From: now.Add(-400 * dayLong),
+		Until: now.Add(100 * dayLong)}); err != nil {
 		return nil, err
 	}
-	if i.oldLight, err = i.authority(nil, forge.Template{Name: "Old Light Root", From: now.Add(-10 * 365 * dayLong), Until: now.Add(-30 * dayLong)}); err != nil {
+	if i.oldLight, err = i.authority(nil, forge.Template{Name: "Old Light Root", From: now.Add(-10 * 365 * dayLong),
+		Until: now.Add(-30 * dayLong)}); err != nil {
 		return nil, err
 	}
 	i.secondRoot = root("Skerry Second Root")
@@ -117,20 +126,24 @@ func (i *issuers) crossings() error {
 	services := i.outer.Above[0].Name
 	from, until := i.now.Add(-2*365*dayLong), i.now.Add(3*365*dayLong)
 	var err error
-	if i.crossed, err = i.authority(i.secondRoot, forge.Template{Name: services, From: from, Until: until}); err != nil {
+	if i.crossed, err = i.authority(i.secondRoot, forge.Template{Name: services, From: from,
+		Until: until}); err != nil {
 		return err
 	}
-	if i.crossedOld, err = i.authority(i.oldLight, forge.Template{Name: services, From: from, Until: until}); err != nil {
+	if i.crossedOld, err = i.authority(i.oldLight, forge.Template{Name: services, From: from,
+		Until: until}); err != nil {
 		return err
 	}
-	if i.crossedPast, err = i.authority(i.secondRoot, forge.Template{Name: services, From: from, Until: i.now.Add(-10 * dayLong)}); err != nil {
+	if i.crossedPast, err = i.authority(i.secondRoot, forge.Template{Name: services, From: from,
+		Until: i.now.Add(-10 * dayLong)}); err != nil {
 		return err
 	}
 	key, err := i.keys.ec("issuer " + i.outer.Name + " of 2024")
 	if err != nil {
 		return err
 	}
-	i.sibling, err = forge.NewAuthority(i.outer.Above[0], key, forge.ECDSASHA256, forge.Template{Name: i.outer.Name, Serial: big.NewInt(20240611), From: from, Until: until})
+	i.sibling, err = forge.NewAuthority(i.outer.Above[0], key, forge.ECDSASHA256,
+		forge.Template{Name: i.outer.Name, Serial: big.NewInt(20240611), From: from, Until: until})
 	return err
 }
 
@@ -141,14 +154,16 @@ func (i *issuers) oddIssuers() error {
 	if err != nil {
 		return err
 	}
-	if i.stamp, err = forge.NewAuthority(nil, key, forge.RSASHA256, forge.Template{Name: "Stamp Root", From: from, Until: until}); err != nil {
+	if i.stamp, err = forge.NewAuthority(nil, key, forge.RSASHA256,
+		forge.Template{Name: "Stamp Root", From: from, Until: until}); err != nil {
 		return err
 	}
 	spki, err := forge.Ed448Info()
 	if err != nil {
 		return err
 	}
-	if i.sextant, err = forge.NewAuthority(nil, key, forge.Ed448, forge.Template{Name: "Sextant Root", SPKI: spki, From: from, Until: until}); err != nil {
+	if i.sextant, err = forge.NewAuthority(nil, key, forge.Ed448,
+		forge.Template{Name: "Sextant Root", SPKI: spki, From: from, Until: until}); err != nil {
 		return err
 	}
 	shopKey, err := i.keys.ec("toll shop")
@@ -159,9 +174,11 @@ func (i *issuers) oddIssuers() error {
 	if err != nil {
 		return err
 	}
-	i.shop = &forge.Authority{Name: "shop.tarnholm.example", Key: shopKey, KeyID: forge.KeyID(shop), Sign: forge.ECDSASHA256,
+	i.shop = &forge.Authority{Name: "shop.tarnholm.example", Key: shopKey, KeyID: forge.KeyID(shop),
+		Sign:  forge.ECDSASHA256,
 		Above: append([]*forge.Authority{i.outer}, i.outer.Above...)}
-	i.shop.DER, err = forge.Issue(i.outer, nil, forge.Template{Name: i.shop.Name, Names: []string{i.shop.Name}, SPKI: shop,
+	i.shop.DER, err = forge.Issue(i.outer, nil, forge.Template{Name: i.shop.Name, Names: []string{i.shop.Name},
+		SPKI: shop,
 		From: i.now.Add(-20 * dayLong), Until: i.now.Add(-20*dayLong + leafLifetime - time.Second)})
 	return err
 }

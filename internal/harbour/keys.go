@@ -36,7 +36,10 @@ func newECKey() (crypto.Signer, error) { return ecdsa.GenerateKey(elliptic.P256(
 
 // rsa returns the RSA key of the name.
 func (k *keyring) rsa(name string, bits int) (crypto.Signer, error) {
-	return k.key(fmt.Sprintf("%s-rsa%d", name, bits), func() (crypto.Signer, error) { return rsa.GenerateKey(rand.Reader, bits) })
+	return k.key(fmt.Sprintf("%s-rsa%d", name, bits), func() (crypto.Signer,
+		error) {
+		return rsa.GenerateKey(rand.Reader, bits)
+	})
 }
 
 func (k *keyring) key(name string, generate func() (crypto.Signer, error)) (crypto.Signer, error) {

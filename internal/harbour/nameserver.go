@@ -58,7 +58,8 @@ func (n *nameServer) publish(b berth, certificate *tls.Certificate) {
 		return
 	}
 	name := fmt.Sprintf("_%d._tcp.%s", e.Port, b.fullName())
-	n.records[recordKey(dns.TypeTLSA, name)] = []dns.RR{&dns.TLSA{Hdr: header(name, dns.TypeTLSA), Usage: 3, Selector: 1, MatchingType: 1, Certificate: hex.EncodeToString(sum[:])}}
+	n.records[recordKey(dns.TypeTLSA, name)] = []dns.RR{&dns.TLSA{Hdr: header(name, dns.TypeTLSA), Usage: 3,
+		Selector: 1, MatchingType: 1, Certificate: hex.EncodeToString(sum[:])}}
 }
 
 func recordKey(kind uint16, name string) string { return dns.TypeToString[kind] + " " + name }
@@ -71,12 +72,14 @@ func header(name string, kind uint16) dns.RR_Header {
 func (n *nameServer) start(address string) error {
 	packet, err := net.ListenPacket("udp", address)
 	if err != nil {
-		return fmt.Errorf("the harbour's name server cannot listen on %s: %w; choose another port with --harbour-port", address, err)
+		return fmt.Errorf("the harbour's name server cannot listen on %s: %w; choose another port with --harbour-port",
+			address, err)
 	}
 	stream, err := net.Listen("tcp", address)
 	if err != nil {
 		_ = packet.Close()
-		return fmt.Errorf("the harbour's name server cannot listen on %s: %w; choose another port with --harbour-port", address, err)
+		return fmt.Errorf("the harbour's name server cannot listen on %s: %w; choose another port with --harbour-port",
+			address, err)
 	}
 	for _, s := range []*dns.Server{{PacketConn: packet, Handler: n}, {Listener: stream, Handler: n}} {
 		started := make(chan struct{})

@@ -89,7 +89,8 @@ func (r *registry) revoke(a *forge.Authority, der []byte) error {
 	if !ok {
 		return fmt.Errorf("%s publishes nothing", a.Name)
 	}
-	p.revoked = append(p.revoked, revocation{c.SerialNumber, r.now().Add(-2 * dayLong).Truncate(time.Second), ocsp.KeyCompromise})
+	p.revoked = append(p.revoked, revocation{c.SerialNumber, r.now().Add(-2 * dayLong).Truncate(time.Second),
+		ocsp.KeyCompromise})
 	return nil
 }
 
@@ -103,7 +104,8 @@ func (r *registry) answer(slug, kind string, serial *big.Int) ([]byte, error) {
 		return ocsp.UnauthorizedErrorResponse, nil
 	}
 	now := r.now().UTC().Truncate(time.Second)
-	response := ocsp.Response{Status: ocsp.Good, SerialNumber: serial, ThisUpdate: now.Add(-time.Hour), NextUpdate: now.Add(3 * dayLong)}
+	response := ocsp.Response{Status: ocsp.Good, SerialNumber: serial, ThisUpdate: now.Add(-time.Hour),
+		NextUpdate: now.Add(3 * dayLong)}
 	for _, x := range p.revoked {
 		if x.serial.Cmp(serial) == 0 {
 			response.Status, response.RevokedAt, response.RevocationReason = ocsp.Revoked, x.at, x.reason
@@ -134,8 +136,9 @@ func (p *published) appoint(now time.Time) error {
 	der, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{
 		SerialNumber: big.NewInt(now.Unix()), Subject: pkix.Name{CommonName: p.authority.Name + " Responder"},
 		NotBefore: now.Add(-30 * dayLong), NotAfter: now.Add(60 * dayLong), KeyUsage: x509.KeyUsageDigitalSignature,
-		ExtKeyUsage:     []x509.ExtKeyUsage{x509.ExtKeyUsageOCSPSigning},
-		ExtraExtensions: []pkix.Extension{{Id: []int{1, 3, 6, 1, 5, 5, 7, 48, 1, 5}, Value: []byte{5, 0}}}, // not to be asked about
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageOCSPSigning},
+		// not to be asked about
+		ExtraExtensions: []pkix.Extension{{Id: []int{1, 3, 6, 1, 5, 5, 7, 48, 1, 5}, Value: []byte{5, 0}}},
 	}, p.issuer, key.Public(), p.authority.Key)
 	if err != nil {
 		return err
@@ -154,9 +157,11 @@ func (r *registry) list(slug string) ([]byte, bool, error) {
 		return nil, false, nil
 	}
 	now := r.now().UTC().Truncate(time.Second)
-	template := &x509.RevocationList{Number: big.NewInt(now.Unix()), ThisUpdate: now.Add(-time.Hour), NextUpdate: now.Add(7 * dayLong)}
+	template := &x509.RevocationList{Number: big.NewInt(now.Unix()), ThisUpdate: now.Add(-time.Hour),
+		NextUpdate: now.Add(7 * dayLong)}
 	for _, x := range p.revoked {
-		template.RevokedCertificateEntries = append(template.RevokedCertificateEntries, x509.RevocationListEntry{SerialNumber: x.serial, RevocationTime: x.at, ReasonCode: x.reason})
+		template.RevokedCertificateEntries = append(template.RevokedCertificateEntries,
+			x509.RevocationListEntry{SerialNumber: x.serial, RevocationTime: x.at, ReasonCode: x.reason})
 	}
 	der, err := x509.CreateRevocationList(rand.Reader, template, p.issuer, p.authority.Key)
 	return der, true, err

@@ -37,7 +37,9 @@ func reset(_ context.Context, conn net.Conn) {
 func plainHTTP(_ context.Context, conn net.Conn) {
 	_ = conn.SetDeadline(time.Now().Add(5 * time.Second))
 	_, _ = bufio.NewReader(conn).Peek(1)
-	_, _ = io.WriteString(conn, "HTTP/1.1 400 Bad Request\r\nContent-Type: text/plain\r\nConnection: close\r\n\r\nThis is the anchorage. Speak HTTP.\r\n")
+	_, _ = io.WriteString(conn,
+		"HTTP/1.1 400 Bad Request\r\nContent-Type: text/plain\r\nConnection: close\r\n\r\nThis is the anchorage. "+
+			"Speak HTTP.\r\n")
 }
 
 // garbage answers with TLS records that hold nonsense.
@@ -64,7 +66,8 @@ func newListeners() *listeners {
 func (l *listeners) listen(address string) (net.Listener, error) {
 	listener, err := net.Listen("tcp", address)
 	if err != nil {
-		return nil, fmt.Errorf("the harbour cannot listen on %s: %w; choose another port with --harbour-port", address, err)
+		return nil, fmt.Errorf("the harbour cannot listen on %s: %w; choose another port with --harbour-port", address,
+			err)
 	}
 	l.open = append(l.open, listener)
 	return listener, nil

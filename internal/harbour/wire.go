@@ -67,7 +67,8 @@ func (w wire) serve(certificate *tls.Certificate) behaviour {
 		if w.modern != nil && slices.Contains(hello.versions, tlswire.TLS13) {
 			library := w.modern.Clone()
 			library.Certificates = []tls.Certificate{*certificate}
-			_ = tls.Server(&replay{conn, slices.Concat(begin[:], body)}, library).Handshake() // whoever has hung up needs no answer
+			// whoever has hung up needs no answer
+			_ = tls.Server(&replay{conn, slices.Concat(begin[:], body)}, library).Handshake()
 			return
 		}
 		if w.stubborn && hello.unknown {
@@ -128,8 +129,10 @@ func readHello(body []byte) (o offer, ok bool) {
 	var kind uint8
 	var message, session, suites, compression, extensions cryptobyte.String
 	var version uint16
-	if !s.ReadUint8(&kind) || kind != 1 || !s.ReadUint24LengthPrefixed(&message) || !message.ReadUint16(&version) || !message.ReadBytes(&o.random, 32) ||
-		!message.ReadUint8LengthPrefixed(&session) || !message.ReadUint16LengthPrefixed(&suites) || !message.ReadUint8LengthPrefixed(&compression) {
+	if !s.ReadUint8(&kind) || kind != 1 || !s.ReadUint24LengthPrefixed(&message) || !message.ReadUint16(&version) ||
+		!message.ReadBytes(&o.random, 32) ||
+		!message.ReadUint8LengthPrefixed(&session) || !message.ReadUint16LengthPrefixed(&suites) ||
+		!message.ReadUint8LengthPrefixed(&compression) {
 		return o, false
 	}
 	o.version, o.compression, o.session = tlswire.Version(version), compression, session
@@ -201,12 +204,15 @@ func (w wire) answer(o offer, certificate *tls.Certificate) []byte {
 	}
 	switch p.KeyExchange {
 	case "DHE", "DH":
-		messages = append(messages, handshakeMessage(12, w.exchange(version, p.Authentication != "anonymous", o.random, random, w.finite(), certificate))...)
+		messages = append(messages, handshakeMessage(12,
+			w.exchange(version, p.Authentication != "anonymous", o.random, random, w.finite(), certificate))...)
 	case "ECDHE":
-		messages = append(messages, handshakeMessage(12, w.exchange(version, true, o.random, random, w.elliptic(o), certificate))...)
+		messages = append(messages, handshakeMessage(12,
+			w.exchange(version, true, o.random, random, w.elliptic(o), certificate))...)
 	}
 	messages = append(messages, handshakeMessage(14, nil)...)
-	return append([]byte{22, byte(version >> 8), byte(version), byte(len(messages) >> 8), byte(len(messages))}, messages...)
+	return append([]byte{22, byte(version >> 8), byte(version), byte(len(messages) >> 8), byte(len(messages))},
+		messages...)
 }
 
 func (w wire) choose(o offer) (tlswire.Suite, bool) {
@@ -303,7 +309,8 @@ func (w wire) elliptic(o offer) []byte {
 }
 
 // exchange is a ServerKeyExchange with the parameters, signed unless it is anonymous.
-func (w wire) exchange(version tlswire.Version, signed bool, client, server, params []byte, certificate *tls.Certificate) []byte {
+func (w wire) exchange(version tlswire.Version, signed bool, client, server, params []byte,
+	certificate *tls.Certificate) []byte {
 	key, ok := certificate.PrivateKey.(*rsa.PrivateKey)
 	if !signed || !ok {
 		return params

@@ -33,7 +33,8 @@ func (s Style) columns() int {
 var marks = map[judge.Verdict]string{judge.Sound: "·", judge.AtRisk: "◆", judge.Faulty: "■", judge.Unreachable: "○"}
 
 var verdictColours = map[judge.Verdict]text.Colors{
-	judge.Faulty: {text.FgRed, text.Bold}, judge.AtRisk: {text.FgMagenta}, judge.Unreachable: {text.FgCyan}, judge.Sound: {text.FgGreen},
+	judge.Faulty: {text.FgRed, text.Bold}, judge.AtRisk: {text.FgMagenta}, judge.Unreachable: {text.FgCyan},
+	judge.Sound: {text.FgGreen},
 }
 
 // VerdictWord is the verdict with its mark, for a table cell.
@@ -167,11 +168,14 @@ func wrap(line string, width int) string {
 func footer(w io.Writer, r *audit.Report, width int) error {
 	lines := unexaminedLines(r.Unexamined)
 	if len(r.NoRoute) > 0 {
-		lines = append(lines, fmt.Sprintf("not visited, because their address family has no route from here: %s", strings.Join(r.NoRoute, ", ")))
+		lines = append(lines, fmt.Sprintf("not visited, because their address family has no route from here: %s",
+			strings.Join(r.NoRoute, ", ")))
 	}
 	n := r.Summary
-	lines = append(lines, fmt.Sprintf("%d judged: %d faulty, %d at risk, %d unreachable, %d sound; as of %s, policy %s.",
-		len(r.Targets), n.Faulty, n.AtRisk, n.Unreachable, n.Sound, r.At.Format("2006-01-02 15:04:05 MST"), r.Policy))
+	lines = append(lines,
+		fmt.Sprintf("%d judged: %d faulty, %d at risk, %d unreachable, %d sound; as of %s, policy %s.",
+			len(r.Targets), n.Faulty, n.AtRisk, n.Unreachable, n.Sound, r.At.Format("2006-01-02 15:04:05 MST"),
+			r.Policy))
 	if n.Faulty+n.AtRisk > 0 {
 		lines = append(lines, `More about a code: "nurvik explain CODE".`)
 	}

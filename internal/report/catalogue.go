@@ -17,7 +17,8 @@ func Explanation(e judge.Entry) Document {
 		width := min(s.columns(), 100)
 		var out strings.Builder
 		fmt.Fprintf(&out, "%s  (%s)\n%s\n", e.Code, severities(e), e.Title)
-		for _, part := range [][2]string{{"When", e.When}, {"Why it matters", e.Why}, {"What to do", e.Remedy}, {"Reference", e.Reference}} {
+		for _, part := range [][2]string{{"When", e.When}, {"Why it matters", e.Why}, {"What to do", e.Remedy},
+			{"Reference", e.Reference}} {
 			fmt.Fprintf(&out, "\n%s\n%s\n", part[0], indent(strings.TrimSpace(part[1]), width))
 			if part[0] == "What to do" && len(e.Edits) > 0 {
 				out.WriteString("\nIn the configuration\n")
@@ -63,12 +64,16 @@ func severities(e judge.Entry) string {
 // CatalogueMarkdown writes the finding catalogue as a page of the documentation.
 func CatalogueMarkdown(w io.Writer, entries []judge.Entry) error {
 	var out strings.Builder
-	out.WriteString("# Finding catalogue\n\nMade from the catalogue in the code by `make docs`; do not edit.\n\n| code | severity | title |\n| --- | --- | --- |\n")
+	out.WriteString("# Finding catalogue\n\nMade from the catalogue in the code by `make docs`; do not edit.\n\n| " +
+		"code | severity | title |\n| --- | --- | --- |\n")
 	for _, e := range entries {
-		fmt.Fprintf(&out, "| [`%s`](#%s) | %s | %s |\n", e.Code, strings.ReplaceAll(e.Code, ".", ""), severities(e), e.Title)
+		fmt.Fprintf(&out, "| [`%s`](#%s) | %s | %s |\n", e.Code, strings.ReplaceAll(e.Code, ".", ""), severities(e),
+			e.Title)
 	}
 	for _, e := range entries {
-		fmt.Fprintf(&out, "\n## %s\n\n**%s** (%s)\n\n- When: %s\n- Why it matters: %s\n- What to do: %s\n- Reference: %s\n", e.Code, e.Title, severities(e),
+		fmt.Fprintf(&out,
+			"\n## %s\n\n**%s** (%s)\n\n- When: %s\n- Why it matters: %s\n- What to do: %s\n- Reference: %s\n", e.Code,
+			e.Title, severities(e),
 			strings.TrimSpace(e.When), strings.TrimSpace(e.Why), strings.TrimSpace(e.Remedy), e.Reference)
 		if len(e.Edits) > 0 {
 			out.WriteString("\n| server | line | note |\n| --- | --- | --- |\n")

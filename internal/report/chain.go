@@ -26,13 +26,14 @@ type Chains struct {
 
 // ChainAnswer is one chain: as given, as it should be, and what leads where.
 type ChainAnswer struct {
-	Target     string                  `json:"target"`
-	Addresses  []string                `json:"addresses,omitempty"`
-	Leaf       *pki.Description        `json:"leaf"`
-	Given      []ChainLink             `json:"given"`
-	Right      []ChainLink             `json:"right"`
-	Complete   bool                    `json:"complete"`
-	Trusted    bool                    `json:"trusted"` // the answer: some store accepts it, every audience does, and every name is covered
+	Target    string           `json:"target"`
+	Addresses []string         `json:"addresses,omitempty"`
+	Leaf      *pki.Description `json:"leaf"`
+	Given     []ChainLink      `json:"given"`
+	Right     []ChainLink      `json:"right"`
+	Complete  bool             `json:"complete"`
+	// the answer: some store accepts it, every audience does, and every name is covered
+	Trusted    bool                    `json:"trusted"`
 	Paths      []ChainPath             `json:"paths"`
 	Audiences  []ChainAudience         `json:"audiences"`
 	Revocation []judge.RevocationState `json:"revocation"`
@@ -91,8 +92,10 @@ func (c *Chains) add(j judge.Judgement) {
 		}
 	}
 	for i, x := range j.Chains {
-		a := &ChainAnswer{Target: j.Target, Addresses: x.Addresses, Complete: x.View.Complete, Revocation: x.Revocation, Bundle: x.Bundle,
-			Given: []ChainLink{}, Right: []ChainLink{}, Paths: []ChainPath{}, Audiences: []ChainAudience{}, Findings: []judge.Finding{}}
+		a := &ChainAnswer{Target: j.Target, Addresses: x.Addresses, Complete: x.View.Complete, Revocation: x.Revocation,
+			Bundle: x.Bundle,
+			Given:  []ChainLink{}, Right: []ChainLink{}, Paths: []ChainPath{}, Audiences: []ChainAudience{},
+			Findings: []judge.Finding{}}
 		if a.Bundle == nil {
 			a.Bundle = []string{}
 		}
@@ -109,7 +112,8 @@ func (c *Chains) add(j judge.Judgement) {
 		leaf := known[a.Right[0].SHA256]
 		a.Leaf = &leaf
 		for _, s := range x.Audiences {
-			a.Audiences = append(a.Audiences, ChainAudience{s.Store, s.Required, s.Trusted, s.Reason, s.Until, s.GaveUp, s.More})
+			a.Audiences = append(a.Audiences, ChainAudience{s.Store, s.Required, s.Trusted, s.Reason, s.Until, s.GaveUp,
+				s.More})
 			for _, p := range s.Paths {
 				path := ChainPath{Store: s.Store, PathView: p}
 				for _, id := range p.Certificates {
@@ -121,7 +125,8 @@ func (c *Chains) add(j judge.Judgement) {
 		if len(j.Chains) == 1 || i == 0 { // findings are of the target as a whole
 			a.Findings = append(a.Findings, findings...)
 		}
-		a.Trusted = trusted(x.Audiences) && !slices.ContainsFunc(findings, func(f judge.Finding) bool { return f.Code == "name.uncovered" })
+		a.Trusted = trusted(x.Audiences) && !slices.ContainsFunc(findings,
+			func(f judge.Finding) bool { return f.Code == "name.uncovered" })
 		if c.ChainAnswer == nil {
 			c.ChainAnswer = a
 		} else {
@@ -166,6 +171,9 @@ func (c *Chains) Reaches(limit judge.Severity) bool {
 // Unverifiable reports whether a chain could not be judged to its end.
 func (c *Chains) Unverifiable() bool {
 	return slices.ContainsFunc(c.All(), func(a *ChainAnswer) bool {
-		return slices.ContainsFunc(a.Findings, func(f judge.Finding) bool { return f.Code == "algo.unverifiable" || f.Code == "chain.gave-up" })
+		return slices.ContainsFunc(a.Findings, func(f judge.Finding) bool {
+			return f.Code == "algo.unverifiable" ||
+				f.Code == "chain.gave-up"
+		})
 	})
 }

@@ -83,7 +83,8 @@ func (d *drawing) chain(a *ChainAnswer) {
 
 // placeWords say how a certificate stands; the mark is the first character.
 var placeWords = map[chain.Place]string{
-	chain.InPlace: "●", chain.OutOfOrder: "◆ out of order", chain.Missing: "+ missing, to be added", chain.AnchorSent: "○ a root, need not be sent",
+	chain.InPlace: "●", chain.OutOfOrder: "◆ out of order", chain.Missing: "+ missing, to be added",
+	chain.AnchorSent: "○ a root, need not be sent",
 	chain.AnchorHeld: "▲ the root, in the trust store", chain.NotOnPath: "○ not on the path",
 }
 
@@ -107,7 +108,8 @@ func (d *drawing) column(title string, links []ChainLink, a *ChainAnswer, isRigh
 		if l.Place == chain.OutOfOrder {
 			words += fmt.Sprintf(", belongs to place %d", number[l.SHA256.String()])
 		}
-		if l.Place == chain.NotOnPath && slices.ContainsFunc(a.Paths, func(p ChainPath) bool { return slices.Contains(p.Certificates, l.SHA256) }) {
+		if l.Place == chain.NotOnPath && slices.ContainsFunc(a.Paths,
+			func(p ChainPath) bool { return slices.Contains(p.Certificates, l.SHA256) }) {
 			words = "on another path"
 		}
 		head := fmt.Sprintf("%s %s  %s", order, mark, clip(l.Label, room-6))
@@ -192,7 +194,8 @@ func (d *drawing) paths(a *ChainAnswer) {
 		}
 		lines := wrap(fmt.Sprintf("%s: %s", p.Store, strings.TrimSuffix(words, ".")), d.width-4)
 		route := wrap(strings.Join(p.Labels, " ← "), d.width-6)
-		fmt.Fprintf(d.out, "  %s %s\n      %s\n", mark, strings.ReplaceAll(lines, "\n", "\n    "), strings.ReplaceAll(route, "\n", "\n      "))
+		fmt.Fprintf(d.out, "  %s %s\n      %s\n", mark, strings.ReplaceAll(lines, "\n", "\n    "),
+			strings.ReplaceAll(route, "\n", "\n      "))
 	}
 	for _, s := range a.Audiences {
 		if s.More > 0 {

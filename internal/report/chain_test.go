@@ -22,8 +22,11 @@ func chainSample() *report.Chains {
 	at := time.Date(2026, 11, 25, 10, 0, 0, 0, time.UTC)
 	id := func(n byte) pki.Fingerprint { return pki.Fingerprint{n} }
 	var certificates []pki.Description
-	for i, name := range []string{"", "quay.tarnholm.example", "Skerry Outer Issuing", "Skerry Outer Services", "Skerry Outer Root", "Skerry Outer Services", "Skerry Second Root", "A certificate with a very long name that has nothing to do with the matter at all"} {
-		certificates = append(certificates, pki.Description{SHA256: id(byte(i)), Label: name, Key: "EC P-256", Serial: "0a", NotAfter: at.AddDate(0, 5*i, 0)})
+	for i, name := range []string{"", "quay.tarnholm.example", "Skerry Outer Issuing", "Skerry Outer Services",
+		"Skerry Outer Root", "Skerry Outer Services", "Skerry Second Root",
+		"A certificate with a very long name that has nothing to do with the matter at all"} {
+		certificates = append(certificates, pki.Description{SHA256: id(byte(i)), Label: name, Key: "EC P-256",
+			Serial: "0a", NotAfter: at.AddDate(0, 5*i, 0)})
 	}
 	certificates[5].NotAfter = at.AddDate(0, 0, -10)
 	link := func(n byte, role chain.Role, place chain.Place) chain.Link {
@@ -31,18 +34,31 @@ func chainSample() *report.Chains {
 	}
 	ends := at.AddDate(0, 5, 0)
 	view := chain.View{Store: "outer",
-		Given: []chain.Link{link(1, chain.Leaf, chain.InPlace), link(3, chain.Intermediate, chain.OutOfOrder), link(5, chain.Intermediate, chain.NotOnPath), link(7, chain.Intermediate, chain.NotOnPath), link(4, chain.Root, chain.AnchorSent)},
-		Right: []chain.Link{link(1, chain.Leaf, chain.InPlace), link(2, chain.Intermediate, chain.Missing), link(3, chain.Intermediate, chain.InPlace), link(4, chain.Root, chain.AnchorHeld)}}
-	good := judge.PathView{Certificates: []pki.Fingerprint{id(1), id(2), id(3), id(4)}, Anchor: "public", Valid: true, Borrowed: 1, Ends: &ends, EndsWith: "quay.tarnholm.example"}
-	old := judge.PathView{Certificates: []pki.Fingerprint{id(1), id(2), id(5), id(6)}, Anchor: "public", Reason: "Skerry Outer Services expired on 2026-11-15 10:00 UTC", Borrowed: 1, Ends: &certificates[5].NotAfter, EndsWith: "Skerry Outer Services"}
+		Given: []chain.Link{link(1, chain.Leaf, chain.InPlace), link(3, chain.Intermediate, chain.OutOfOrder),
+			link(5, chain.Intermediate, chain.NotOnPath), link(7, chain.Intermediate, chain.NotOnPath),
+			link(4, chain.Root, chain.AnchorSent)},
+		Right: []chain.Link{link(1, chain.Leaf, chain.InPlace), link(2, chain.Intermediate, chain.Missing),
+			link(3, chain.Intermediate, chain.InPlace), link(4, chain.Root, chain.AnchorHeld)}}
+	good := judge.PathView{Certificates: []pki.Fingerprint{id(1), id(2), id(3), id(4)}, Anchor: "public", Valid: true,
+		Borrowed: 1, Ends: &ends, EndsWith: "quay.tarnholm.example"}
+	old := judge.PathView{Certificates: []pki.Fingerprint{id(1), id(2), id(5), id(6)}, Anchor: "public",
+		Reason: "Skerry Outer Services expired on 2026-11-15 10:00 UTC", Borrowed: 1, Ends: &certificates[5].NotAfter,
+		EndsWith: "Skerry Outer Services"}
 	j := judge.Judgement{Target: "quay.tarnholm.example:443", Certificates: certificates,
 		Chains: []judge.Chain{{Addresses: []string{"127.30.1.9:443"}, View: view,
-			Audiences:  []judge.Audience{{Store: "outer", Reason: `lacks "Skerry Outer Issuing"`, Paths: []judge.PathView{good}, More: 3}, {Store: "second", Required: true, Reason: "Skerry Outer Services expired on 2026-11-15 10:00 UTC", Paths: []judge.PathView{old}}},
-			Revocation: []judge.RevocationState{{Label: "quay.tarnholm.example", State: "good", Words: "the revocation list: good, until 2026-12-02 10:00 UTC"}}}},
+			Audiences: []judge.Audience{{Store: "outer", Reason: `lacks "Skerry Outer Issuing"`,
+				Paths: []judge.PathView{good}, More: 3},
+				{Store: "second", Required: true, Reason: "Skerry Outer Services expired on 2026-11-15 10:00 UTC",
+					Paths: []judge.PathView{old}}},
+			Revocation: []judge.RevocationState{{Label: "quay.tarnholm.example", State: "good",
+				Words: "the revocation list: good, until 2026-12-02 10:00 UTC"}}}},
 		Findings: []judge.Finding{
-			{Code: "chain.incomplete", Severity: judge.Fault, Message: `The chain of quay.tarnholm.example lacks "Skerry Outer Issuing"; clients that do not have it stored cannot build the path.`, Remedy: "Put the certificate file together anew and reload the server."},
-			{Code: "proto.without-tls13", Severity: judge.Note, Message: "TLS 1.3 is not accepted.", Remedy: "Allow it."}}}
-	return report.NewChains(&audit.Report{At: at, Targets: []audit.Target{{Judgement: j}}, Unexamined: []audit.Unexamined{{Target: "none.pem", Reason: "no such file or directory"}}})
+			{Code: "chain.incomplete", Severity: judge.Fault,
+				Message: `The chain of quay.tarnholm.example lacks "Skerry Outer Issuing"; clients that do not have it stored cannot build the path.`, Remedy: "Put the certificate file together anew and reload the server."},
+			{Code: "proto.without-tls13", Severity: judge.Note, Message: "TLS 1.3 is not accepted.",
+				Remedy: "Allow it."}}}
+	return report.NewChains(&audit.Report{At: at, Targets: []audit.Target{{Judgement: j}},
+		Unexamined: []audit.Unexamined{{Target: "none.pem", Reason: "no such file or directory"}}})
 }
 
 func TestChainDrawing(t *testing.T) {
@@ -77,10 +93,12 @@ func TestChainAnswer(t *testing.T) {
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
-			j := judge.Judgement{Certificates: []pki.Description{{}}, Chains: []judge.Chain{{View: chain.View{Right: []chain.Link{{}}}, Audiences: tt.stores}}}
+			j := judge.Judgement{Certificates: []pki.Description{{}},
+				Chains: []judge.Chain{{View: chain.View{Right: []chain.Link{{}}}, Audiences: tt.stores}}}
 			assert.Equal(t, tt.want, report.NewChains(&audit.Report{Targets: []audit.Target{{Judgement: j}}}).Yes())
 			j.Findings = []judge.Finding{{Code: "name.uncovered"}}
-			assert.False(t, report.NewChains(&audit.Report{Targets: []audit.Target{{Judgement: j}}}).Yes(), "a name that is not covered is a no")
+			assert.False(t, report.NewChains(&audit.Report{Targets: []audit.Target{{Judgement: j}}}).Yes(),
+				"a name that is not covered is a no")
 		})
 	}
 }

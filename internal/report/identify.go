@@ -44,7 +44,8 @@ func NewInventory(files []facts.File, unexamined []audit.Unexamined, fields bool
 		v.Unexamined = []audit.Unexamined{}
 	}
 	for _, f := range files {
-		file := InventoryFile{Path: f.Path, Archive: f.Archive, Access: f.Access, Entries: []inventory.Entry{}, Defects: f.Defects}
+		file := InventoryFile{Path: f.Path, Archive: f.Archive, Access: f.Access, Entries: []inventory.Entry{},
+			Defects: f.Defects}
 		for _, item := range f.Items {
 			file.Entries = append(file.Entries, inventory.Of(item, fields))
 		}
@@ -79,7 +80,8 @@ func identify(w io.Writer, v Inventory, at time.Time, s Style) error {
 	rows := [][]string{{"where", "what", "whose", "valid", "key", "issued by", "sha-256"}}
 	for _, f := range v.Files {
 		for _, e := range f.Entries {
-			rows = append(rows, []string{place(f.Path, e, s.Width > 0), e.What, whose(e), span(e.NotBefore, e.NotAfter, at), e.Key, e.Issuer, digest(e)})
+			rows = append(rows, []string{place(f.Path, e, s.Width > 0), e.What, whose(e),
+				span(e.NotBefore, e.NotAfter, at), e.Key, e.Issuer, digest(e)})
 		}
 	}
 	if len(rows) > 1 {
@@ -234,12 +236,15 @@ func identifyLong(w io.Writer, v Inventory, s Style) error {
 			if e.Label != "" && e.Place.Label != "" {
 				form += ", " + e.Place.Label
 			}
-			writeField(&out, inventory.Field{Name: "written as", Values: []string{fmt.Sprintf("%s, from byte %d", form, e.Place.Offset)}}, width)
+			writeField(&out, inventory.Field{Name: "written as",
+				Values: []string{fmt.Sprintf("%s, from byte %d", form, e.Place.Offset)}}, width)
 			for _, x := range e.Fields {
 				writeField(&out, x, width)
 			}
 			for _, a := range e.Anomalies {
-				writeField(&out, inventory.Field{Name: "anomaly", Values: []string{fmt.Sprintf("at byte %d, %s: %s (%s)", a.Offset, a.Field, pki.Printable(a.Text), a.Source)}}, width)
+				writeField(&out, inventory.Field{Name: "anomaly",
+					Values: []string{fmt.Sprintf("at byte %d, %s: %s (%s)", a.Offset, a.Field, pki.Printable(a.Text),
+						a.Source)}}, width)
 			}
 			for _, r := range e.Remarks {
 				writeField(&out, inventory.Field{Name: "remark", Values: []string{r}}, width)
@@ -248,7 +253,8 @@ func identifyLong(w io.Writer, v Inventory, s Style) error {
 		}
 		if a := f.Access; a != nil && len(f.Entries) > 0 {
 			fmt.Fprintf(&out, "%s  on disk\n", f.Path)
-			writeField(&out, inventory.Field{Name: "mode", Values: []string{fmt.Sprintf("%04o, owner %s, group %s", a.Mode, a.Owner, a.Group)}}, width)
+			writeField(&out, inventory.Field{Name: "mode",
+				Values: []string{fmt.Sprintf("%04o, owner %s, group %s", a.Mode, a.Owner, a.Group)}}, width)
 			for _, link := range a.Links {
 				writeField(&out, inventory.Field{Name: "link", Values: []string{link}}, width)
 			}
@@ -288,7 +294,8 @@ func writeField(out *strings.Builder, f inventory.Field, width int) {
 }
 
 var grammarWords = map[facts.Grammar]string{
-	facts.Standard: "allowed by RFC 7468", facts.Lax: "allowed only by the lax grammar of RFC 7468", facts.Outside: "not allowed by RFC 7468",
+	facts.Standard: "allowed by RFC 7468", facts.Lax: "allowed only by the lax grammar of RFC 7468",
+	facts.Outside: "not allowed by RFC 7468",
 }
 
 func defectLine(path string, d facts.Defect) string {

@@ -35,16 +35,28 @@ func inventorySample() report.Inventory {
 		return &at
 	}
 	sum := pki.Fingerprint{0xab, 0xcd}
-	return report.Inventory{Schema: report.IdentifySchema, Unexamined: []audit.Unexamined{{Target: "/etc/ssl/none.pem", Reason: "no such file or directory"}}, Files: []report.InventoryFile{
-		{Path: "/etc/ssl/harbour/tides-fullchain.pem", Access: &facts.Access{Mode: 0o644, Owner: "root", Group: "root", Links: []string{"/etc/ssl/harbour/tides-fullchain.pem", "/srv/tides.pem"}},
-			Entries: []inventory.Entry{{Kind: facts.Certificate, What: "certificate", Place: facts.Place{Line: 1, Form: "PEM", Label: "CERTIFICATE"}, Label: "tides.tarnholm.example",
-				Names: []string{"tides.tarnholm.example", "ebb.tarnholm.example", "flood.tarnholm.example"}, NotBefore: day("2026-05-01"), NotAfter: day("2026-11-16"),
-				Key: "EC P-256", Issuer: "Skerry Outer Issuing", SHA256: &sum,
-				Fields: []inventory.Field{{Name: "version", Values: []string{"3"}}, {Name: "subject alternative name (2.5.29.17)", Values: []string{"dns:tides.tarnholm.example", "dns:ebb.tarnholm.example"}, Offset: 412}}}},
-			Defects: []facts.Defect{{Kind: facts.LineEnds, Line: 1, Offset: 27, Reason: facts.Because(facts.WindowsLines), Grammar: facts.Standard},
-				{Kind: facts.WhiteSpace, Line: 3, Offset: 90, Reason: facts.Because(facts.SpaceInside), Grammar: facts.Lax}}},
-		{Path: "/srv/store.p12", Entries: []inventory.Entry{{Kind: facts.PrivateKey, What: "encrypted private key", Container: "PKCS#12", Alias: "a-very-long-alias-that-nobody-chose-0123456789", Remarks: []string{"locked: the password is wrong"}}}},
-	}}
+	return report.Inventory{Schema: report.IdentifySchema,
+		Unexamined: []audit.Unexamined{{Target: "/etc/ssl/none.pem", Reason: "no such file or directory"}},
+		Files: []report.InventoryFile{
+			{Path: "/etc/ssl/harbour/tides-fullchain.pem",
+				Access: &facts.Access{Mode: 0o644, Owner: "root", Group: "root",
+					Links: []string{"/etc/ssl/harbour/tides-fullchain.pem", "/srv/tides.pem"}},
+				Entries: []inventory.Entry{{Kind: facts.Certificate, What: "certificate",
+					Place: facts.Place{Line: 1, Form: "PEM", Label: "CERTIFICATE"}, Label: "tides.tarnholm.example",
+					Names:     []string{"tides.tarnholm.example", "ebb.tarnholm.example", "flood.tarnholm.example"},
+					NotBefore: day("2026-05-01"), NotAfter: day("2026-11-16"),
+					Key: "EC P-256", Issuer: "Skerry Outer Issuing", SHA256: &sum,
+					Fields: []inventory.Field{{Name: "version", Values: []string{"3"}},
+						{Name: "subject alternative name (2.5.29.17)",
+							Values: []string{"dns:tides.tarnholm.example", "dns:ebb.tarnholm.example"}, Offset: 412}}}},
+				Defects: []facts.Defect{{Kind: facts.LineEnds, Line: 1, Offset: 27,
+					Reason: facts.Because(facts.WindowsLines), Grammar: facts.Standard},
+					{Kind: facts.WhiteSpace, Line: 3, Offset: 90, Reason: facts.Because(facts.SpaceInside),
+						Grammar: facts.Lax}}},
+			{Path: "/srv/store.p12", Entries: []inventory.Entry{{Kind: facts.PrivateKey, What: "encrypted private key",
+				Container: "PKCS#12", Alias: "a-very-long-alias-that-nobody-chose-0123456789",
+				Remarks: []string{"locked: the password is wrong"}}}},
+		}}
 }
 
 func TestIdentify(t *testing.T) {
@@ -85,7 +97,8 @@ func pairsSample(t *testing.T) *report.Pairs {
 		return spki
 	}
 	certificate := func(k crypto.Signer, from time.Time) facts.Item {
-		der, err := forge.Issue(nil, k, forge.Template{Name: "tides.tarnholm.example", Names: []string{"tides.tarnholm.example"}, SPKI: info(k), From: from, Until: from.AddDate(0, 6, 0)})
+		der, err := forge.Issue(nil, k, forge.Template{Name: "tides.tarnholm.example",
+			Names: []string{"tides.tarnholm.example"}, SPKI: info(k), From: from, Until: from.AddDate(0, 6, 0)})
 		require.NoError(t, err)
 		return facts.Item{Kind: facts.Certificate, DER: der}
 	}
@@ -102,8 +115,11 @@ func pairsSample(t *testing.T) *report.Pairs {
 	}
 	result := pairing.Pair(files, nil, at)
 	judgements := []judge.Judgement{
-		{Target: "/etc/ssl/old.crt", Verdict: judge.Sound, Findings: []judge.Finding{{Code: "pair.old-set", Severity: judge.Note, Message: "It was superseded.", Remedy: "Remove it."}}},
-		{Target: "/etc/ssl/tides.crt", Verdict: judge.Sound}, {Target: "/etc/ssl/tides.key", Verdict: judge.Sound}, {Target: "/etc/ssl/spare.key", Verdict: judge.Sound},
+		{Target: "/etc/ssl/old.crt", Verdict: judge.Sound,
+			Findings: []judge.Finding{{Code: "pair.old-set", Severity: judge.Note, Message: "It was superseded.",
+				Remedy: "Remove it."}}},
+		{Target: "/etc/ssl/tides.crt", Verdict: judge.Sound}, {Target: "/etc/ssl/tides.key", Verdict: judge.Sound},
+		{Target: "/etc/ssl/spare.key", Verdict: judge.Sound},
 	}
 	return report.NewPairs(result, judgements, nil, at, "open-web")
 }
@@ -112,7 +128,8 @@ func TestPair(t *testing.T) {
 	var out bytes.Buffer
 	p := pairsSample(t)
 	require.NoError(t, report.Pair(p).Text(&out, report.Style{Width: 100}))
-	golden(t, "testdata/pair.txt", regexp.MustCompile(`key [0-9a-f]{12}`).ReplaceAllString(out.String(), "key 0123456789ab"))
+	golden(t, "testdata/pair.txt", regexp.MustCompile(`key [0-9a-f]{12}`).ReplaceAllString(out.String(),
+		"key 0123456789ab"))
 	assert.True(t, p.Reaches(judge.Note))
 	assert.False(t, p.Reaches(judge.Risk))
 	p.Files[0].Findings[0].Waived = &policy.Waiver{Reason: "it is known", Until: "2099-01-01"}

@@ -34,8 +34,10 @@ type PairFile struct {
 }
 
 // NewPairs joins the parts of the answer.
-func NewPairs(result *pairing.Result, judgements []judge.Judgement, unexamined []audit.Unexamined, at time.Time, policy string) *Pairs {
-	p := &Pairs{Schema: PairSchema, At: at.UTC().Truncate(time.Second), Policy: policy, Result: result, Files: []PairFile{}, Unexamined: unexamined}
+func NewPairs(result *pairing.Result, judgements []judge.Judgement, unexamined []audit.Unexamined, at time.Time,
+	policy string) *Pairs {
+	p := &Pairs{Schema: PairSchema, At: at.UTC().Truncate(time.Second), Policy: policy, Result: result,
+		Files: []PairFile{}, Unexamined: unexamined}
 	if p.Unexamined == nil {
 		p.Unexamined = []audit.Unexamined{}
 	}
@@ -91,7 +93,8 @@ func pairGroups(w io.Writer, p *Pairs, width int) error {
 		out.WriteString("LEFT OVER\n\n")
 		var rows [][2]string
 		for _, m := range p.Unpaired {
-			rows = append(rows, [2]string{memberKind(m), strings.TrimSpace(fmt.Sprintf("%s  %s", memberPath(m), m.Brief.Label)) + ": " + m.Why})
+			rows = append(rows, [2]string{memberKind(m),
+				strings.TrimSpace(fmt.Sprintf("%s  %s", memberPath(m), m.Brief.Label)) + ": " + m.Why})
 		}
 		writeRows(&out, rows, width)
 	}
@@ -102,7 +105,8 @@ func pairGroups(w io.Writer, p *Pairs, width int) error {
 		out.WriteString(wrap(strings.Join(x.Names, ", "), width) + "\n")
 		var rows [][2]string
 		for _, step := range x.Steps {
-			line := fmt.Sprintf("%s, key %s  %s", step.Certificate.KeyText, step.SPKI.String()[:12], strings.Join(step.Paths, ", "))
+			line := fmt.Sprintf("%s, key %s  %s", step.Certificate.KeyText, step.SPKI.String()[:12],
+				strings.Join(step.Paths, ", "))
 			if len(step.Keys) > 0 {
 				line += "; key in " + strings.Join(step.Keys, ", ")
 			}
@@ -130,7 +134,8 @@ func pairFindings(w io.Writer, p *Pairs, rows []Row, s Style) error {
 	}
 	lines := unexaminedLines(p.Unexamined)
 	lines = append(lines, fmt.Sprintf("%s, %d left over, %s in %s: %d faulty, %d at risk, %d sound; as of %s.",
-		plural(len(p.Groups), "group"), len(p.Unpaired), plural(len(p.Successions), "succession"), plural(len(p.Files), "file"), n.Faulty, n.AtRisk, n.Sound, p.At.Format("2006-01-02 15:04:05 MST")))
+		plural(len(p.Groups), "group"), len(p.Unpaired), plural(len(p.Successions), "succession"),
+		plural(len(p.Files), "file"), n.Faulty, n.AtRisk, n.Sound, p.At.Format("2006-01-02 15:04:05 MST")))
 	for i := range lines {
 		lines[i] = wrap(lines[i], s.columns())
 	}

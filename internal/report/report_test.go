@@ -39,13 +39,18 @@ func sample() *audit.Report {
 	for _, j := range []judge.Judgement{
 		{Target: "tides.tarnholm.example:443", Kind: "endpoint", Verdict: judge.Sound},
 		{Target: "dredger.tarnholm.example:443", Kind: "endpoint", Verdict: judge.AtRisk, Findings: []judge.Finding{{
-			Code: "key.too-short", Severity: judge.Risk, Message: "The key of dredger.tarnholm.example is RSA 1024, which is too short.",
-			Remedy: "Make a new key, RSA of at least 2048 bits or EC P-256, and have a certificate issued for it.", Addresses: []string{"127.30.8.4:443", "127.30.8.5:443"}}}},
+			Code: "key.too-short", Severity: judge.Risk,
+			Message:   "The key of dredger.tarnholm.example is RSA 1024, which is too short.",
+			Remedy:    "Make a new key, RSA of at least 2048 bits or EC P-256, and have a certificate issued for it.",
+			Addresses: []string{"127.30.8.4:443", "127.30.8.5:443"}}}},
 		{Target: "cranes.tarnholm.example:443", Kind: "endpoint", Verdict: judge.Faulty, Findings: []judge.Finding{{
-			Code: "time.expired", Severity: judge.Fault, Message: "cranes.tarnholm.example expired on 2026-11-24 10:00 UTC, 24 hours ago.",
-			Remedy: "Install a renewed certificate and reload the server."}}},
-		{Target: "drydock.tarnholm.example:443", Kind: "endpoint", Verdict: judge.Unreachable, Findings: []judge.Finding{{
-			Code: "reach.refused", Severity: judge.None, Message: "The connection was refused.", Remedy: "Check that the service runs."}}},
+			Code: "time.expired", Severity: judge.Fault,
+			Message: "cranes.tarnholm.example expired on 2026-11-24 10:00 UTC, 24 hours ago.",
+			Remedy:  "Install a renewed certificate and reload the server."}}},
+		{Target: "drydock.tarnholm.example:443", Kind: "endpoint", Verdict: judge.Unreachable,
+			Findings: []judge.Finding{{
+				Code: "reach.refused", Severity: judge.None, Message: "The connection was refused.",
+				Remedy: "Check that the service runs."}}},
 	} {
 		r.Targets = append(r.Targets, audit.Target{Judgement: j})
 		r.Summary.Count(j.Verdict)
@@ -117,6 +122,7 @@ func TestFormats(t *testing.T) {
 	table, err := report.FormatNamed("table")
 	require.NoError(t, err)
 	var out bytes.Buffer
-	require.NoError(t, table.Write(&out, report.Document{Rows: []report.Row{{Target: "tides.pem", Verdict: judge.Sound}}}, report.Style{}))
+	require.NoError(t, table.Write(&out, report.Document{Rows: []report.Row{{Target: "tides.pem",
+		Verdict: judge.Sound}}}, report.Style{}))
 	assert.Contains(t, out.String(), "· sound  tides.pem", "a result without words of its own is drawn from its rows")
 }

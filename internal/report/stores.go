@@ -40,7 +40,8 @@ func NewStoreDifferences(first, second string, c trust.Comparison) *Differences 
 	list := func(anchors []trust.Anchor) []DifferingStore {
 		out := []DifferingStore{}
 		for _, a := range anchors {
-			out = append(out, DifferingStore{SHA256: a.Certificate.Fingerprint(), Label: a.Certificate.Label(), Kind: a.Kind, NotAfter: a.Certificate.NotAfter, Key: a.Certificate.PublicKey.String()})
+			out = append(out, DifferingStore{SHA256: a.Certificate.Fingerprint(), Label: a.Certificate.Label(),
+				Kind: a.Kind, NotAfter: a.Certificate.NotAfter, Key: a.Certificate.PublicKey.String()})
 		}
 		return out
 	}
@@ -64,7 +65,8 @@ func storeDifferences(w io.Writer, d *Differences, width int) error {
 	out := NewTable("only in", "anchor", "kind", "until", "SHA-256")
 	room := max(width-80, 24)
 	row := func(where string, a DifferingStore, kind string) {
-		out.AppendRow(table.Row{wrap(where, 24), wrap(a.Label, room), kind, a.NotAfter.Format("2006-01-02"), a.SHA256.String()[:16]})
+		out.AppendRow(table.Row{wrap(where, 24), wrap(a.Label, room), kind, a.NotAfter.Format("2006-01-02"),
+			a.SHA256.String()[:16]})
 	}
 	for _, a := range d.OnlyFirst {
 		row(d.First, a, string(a.Kind))
@@ -80,6 +82,7 @@ func storeDifferences(w io.Writer, d *Differences, width int) error {
 			return err
 		}
 	}
-	_, err := fmt.Fprintln(w, wrap(fmt.Sprintf("%d in both; %d only in %s, %d only in %s, %d of different kinds.", d.Common, len(d.OnlyFirst), d.First, len(d.OnlySecond), d.Second, len(d.OtherKind)), width))
+	_, err := fmt.Fprintln(w, wrap(fmt.Sprintf("%d in both; %d only in %s, %d only in %s, %d of different kinds.",
+		d.Common, len(d.OnlyFirst), d.First, len(d.OnlySecond), d.Second, len(d.OtherKind)), width))
 	return err
 }

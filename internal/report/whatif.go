@@ -26,8 +26,11 @@ func WhatIf(v api.WhatIfView) Document {
 		lines := []string{}
 		if v.Answer != nil {
 			n, was := v.Answer.Verdicts, v.Answer.Record
-			lines = append(lines, fmt.Sprintf("%s would appear and %d would go, at %d of %s.", plural(v.Answer.Appear, "finding"), v.Answer.Go, len(v.Changes), plural(v.Answer.Endpoints, "endpoint")),
-				fmt.Sprintf("Verdicts: %d faulty (now %d), %d at risk (now %d), %d unreachable (now %d), %d sound (now %d).",
+			lines = append(lines, fmt.Sprintf("%s would appear and %d would go, at %d of %s.",
+				plural(v.Answer.Appear, "finding"), v.Answer.Go, len(v.Changes),
+				plural(v.Answer.Endpoints, "endpoint")),
+				fmt.Sprintf("Verdicts: %d faulty (now %d), %d at risk (now %d), %d unreachable (now %d), %d sound "+
+					"(now %d).",
 					n.Faulty, was.Faulty, n.AtRisk, was.AtRisk, n.Unreachable, was.Unreachable, n.Sound, was.Sound))
 		}
 		lines = append(lines, fmt.Sprintf("What-if %d: %s. The record is as it was.", v.ID, Asked(v.WhatIf)))
@@ -75,7 +78,8 @@ func changes(v api.WhatIfView, s Style) string {
 		for _, f := range c.Go {
 			lines = append(lines, fmt.Sprintf("- %s  %s", f.Code, severityWord(f, s)), indent(f.Message, rest))
 		}
-		out.AppendRow(table.Row{VerdictWord(c.Record, s), VerdictWord(c.Verdict, s), wrap(c.Endpoint, longest), strings.Join(lines, "\n")})
+		out.AppendRow(table.Row{VerdictWord(c.Record, s), VerdictWord(c.Verdict, s), wrap(c.Endpoint, longest),
+			strings.Join(lines, "\n")})
 	}
 	return out.Render() + "\n"
 }

@@ -24,7 +24,8 @@ func wire(w io.Writer, e facts.Endpoint, shown []judge.Shown, long bool, s Style
 		if o.Outcome != facts.Answered {
 			continue
 		}
-		fmt.Fprintf(&out, "\n%s on %s: %s effort, %s\n\n", e.Endpoint, o.Address, o.Effort, plural(len(o.Connections), "connection"))
+		fmt.Fprintf(&out, "\n%s on %s: %s effort, %s\n\n", e.Endpoint, o.Address, o.Effort,
+			plural(len(o.Connections), "connection"))
 		i := slices.IndexFunc(shown, func(x judge.Shown) bool { return x.Address == o.Address.String() })
 		if i < 0 {
 			continue
@@ -57,7 +58,8 @@ func recordRows(d *facts.DNS) [][2]string {
 		word = "validated"
 	}
 	for _, r := range d.TLSA {
-		rows = append(rows, [2]string{"TLSA", fmt.Sprintf("%d %d %d %x, at %s, %s", r.Usage, r.Selector, r.Matching, r.Data, d.TLSAAt, word)})
+		rows = append(rows, [2]string{"TLSA", fmt.Sprintf("%d %d %d %x, at %s, %s", r.Usage, r.Selector, r.Matching,
+			r.Data, d.TLSAAt, word)})
 	}
 	for _, failure := range d.Failures {
 		rows = append(rows, [2]string{"not learnt", words.Of(failure)})
@@ -66,7 +68,8 @@ func recordRows(d *facts.DNS) [][2]string {
 }
 
 // remarks are the words for what is to be said of a suite.
-var remarks = map[string]string{"weak": "■ weak", "not-allowed": "■ not allowed", "no-forward-secrecy": "no forward secrecy"}
+var remarks = map[string]string{"weak": "■ weak", "not-allowed": "■ not allowed",
+	"no-forward-secrecy": "no forward secrecy"}
 
 // suiteMatrix shows each suite with its place in the order of each version.
 func suiteMatrix(x judge.Shown, s Style) string {
@@ -74,7 +77,8 @@ func suiteMatrix(x judge.Shown, s Style) string {
 	header, order := []string{"cipher suite"}, table.Row{"order of preference"}
 	for _, v := range versions {
 		header = append(header, v.Name)
-		word := map[facts.Order]string{facts.ServerOrder: "server", facts.ClientOrder: "client", facts.PartialOrder: "server*"}[v.Order]
+		word := map[facts.Order]string{facts.ServerOrder: "server", facts.ClientOrder: "client",
+			facts.PartialOrder: "server*"}[v.Order]
 		if word == "" {
 			word = "–"
 		}
@@ -129,7 +133,8 @@ func wireRows(o facts.Observation) [][2]string {
 		}
 	}
 	for _, x := range o.Others {
-		what := map[string]string{"other-key": "another kind of key", "no-name": "no SNI", "foreign-name": "an unknown name in SNI"}[x.To]
+		what := map[string]string{"other-key": "another kind of key", "no-name": "no SNI",
+			"foreign-name": "an unknown name in SNI"}[x.To]
 		if x.Refused.Given() {
 			row("for "+what, "refused: "+words.Of(x.Refused))
 		} else if len(x.Certificates) > 0 {
@@ -152,8 +157,10 @@ func wireRows(o facts.Observation) [][2]string {
 
 // settingNames are the settings as people know them.
 var settingNames = map[string]string{
-	"renegotiation_info": "secure renegotiation (RFC 5746)", "extended_master_secret": "extended master secret (RFC 7627)",
-	"encrypt_then_mac": "encrypt-then-MAC (RFC 7366)", "compression": "TLS compression", "fallback_signal": "fallback signal (RFC 7507)",
+	"renegotiation_info":     "secure renegotiation (RFC 5746)",
+	"extended_master_secret": "extended master secret (RFC 7627)",
+	"encrypt_then_mac":       "encrypt-then-MAC (RFC 7366)", "compression": "TLS compression",
+	"fallback_signal": "fallback signal (RFC 7507)",
 	"session_tickets": "session tickets", "resumption": "session resumption", "heartbeat": "heartbeat (RFC 6520)",
 	"downgrade_marker": "downgrade marker (RFC 8446, 4.1.3)", "tolerates_unknown": "accepts unknown values (RFC 8701)",
 	"tolerates_large": "accepts large ClientHellos",
@@ -201,7 +208,8 @@ func settingsTable(o facts.Observation, x judge.Shown) string {
 func connectionRows(o facts.Observation) [][2]string {
 	rows := make([][2]string, len(o.Connections))
 	for i, c := range o.Connections {
-		rows[i] = [2]string{fmt.Sprint(i + 1), fmt.Sprintf("%s: %d bytes sent, %d received, %s, %s", words.Of(c.Purpose), c.Sent, c.Received, c.Duration.Round(100*time.Microsecond), words.Of(c.Outcome))}
+		rows[i] = [2]string{fmt.Sprint(i + 1), fmt.Sprintf("%s: %d bytes sent, %d received, %s, %s",
+			words.Of(c.Purpose), c.Sent, c.Received, c.Duration.Round(100*time.Microsecond), words.Of(c.Outcome))}
 	}
 	return rows
 }

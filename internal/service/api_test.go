@@ -31,7 +31,8 @@ func problemOf(t *testing.T, err error) *client.Problem {
 func TestEndpoints(t *testing.T) {
 	importHarbour(t)
 	c, ctx := shared.client, t.Context()
-	added, err := c.AddEndpoint(ctx, api.EndpointSettings{Endpoint: "Jetty.Tarnholm.example", Names: []string{"fähre.tarnholm.example"}, Trust: []string{"inner"}, Labels: map[string]string{"quay": "west"}})
+	added, err := c.AddEndpoint(ctx, api.EndpointSettings{Endpoint: "Jetty.Tarnholm.example",
+		Names: []string{"fähre.tarnholm.example"}, Trust: []string{"inner"}, Labels: map[string]string{"quay": "west"}})
 	require.NoError(t, err)
 	assert.Equal(t, "jetty.tarnholm.example:443", added.Endpoint)
 	assert.Equal(t, []string{"xn--fhre-loa.tarnholm.example"}, added.Names)
@@ -40,7 +41,8 @@ func TestEndpoints(t *testing.T) {
 	_, err = c.AddEndpoint(ctx, api.EndpointSettings{Endpoint: "jetty.tarnholm.example:443"})
 	assert.Equal(t, 409, problemOf(t, err).Status)
 
-	changed, err := c.ChangeEndpoint(ctx, added.ID, api.EndpointSettings{Endpoint: "jetty.tarnholm.example", Audiences: []string{"outer"}})
+	changed, err := c.ChangeEndpoint(ctx, added.ID, api.EndpointSettings{Endpoint: "jetty.tarnholm.example",
+		Audiences: []string{"outer"}})
 	require.NoError(t, err)
 	assert.Empty(t, changed.Trust)
 	assert.Equal(t, []string{"outer"}, changed.Audiences)
@@ -70,12 +72,17 @@ func TestBadSettingsAreToldWithTheirPlace(t *testing.T) {
 		message  string
 	}{
 		{"endpoint", api.EndpointSettings{Endpoint: "a b"}, "body.endpoint", "is no endpoint"},
-		{"name", api.EndpointSettings{Endpoint: "a.example", Names: []string{"ok.example", "*.example"}}, "body.names[1]", "neither a host name"},
-		{"visit-at", api.EndpointSettings{Endpoint: "a.example", VisitAt: []string{"a.example"}}, "body.visit_at[0]", "ADDRESS:PORT"},
+		{"name", api.EndpointSettings{Endpoint: "a.example", Names: []string{"ok.example", "*.example"}},
+			"body.names[1]", "neither a host name"},
+		{"visit-at", api.EndpointSettings{Endpoint: "a.example", VisitAt: []string{"a.example"}}, "body.visit_at[0]",
+			"ADDRESS:PORT"},
 		{"policy", api.EndpointSettings{Endpoint: "a.example", Policy: "moon"}, "body.policy", "open-web"},
-		{"server name", api.EndpointSettings{Endpoint: "a.example", ServerName: "192.0.2.1"}, "body.server_name", "never an address"},
-		{"trust", api.EndpointSettings{Endpoint: "a.example", Trust: []string{"sky"}}, "body.trust[0]", `no trust store "sky"`},
-		{"audience", api.EndpointSettings{Endpoint: "a.example", Audiences: []string{"sky"}}, "body.audiences[0]", `no trust store "sky"`},
+		{"server name", api.EndpointSettings{Endpoint: "a.example", ServerName: "192.0.2.1"}, "body.server_name",
+			"never an address"},
+		{"trust", api.EndpointSettings{Endpoint: "a.example", Trust: []string{"sky"}}, "body.trust[0]",
+			`no trust store "sky"`},
+		{"audience", api.EndpointSettings{Endpoint: "a.example", Audiences: []string{"sky"}}, "body.audiences[0]",
+			`no trust store "sky"`},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
@@ -96,14 +103,16 @@ func TestImportIsAllOrNothing(t *testing.T) {
 	require.NoError(t, err)
 
 	bad := before
-	bad.Endpoints = append(append([]api.EndpointSettings{}, before.Endpoints...), api.EndpointSettings{Endpoint: "new.tarnholm.example"}, api.EndpointSettings{Endpoint: "bad name"})
+	bad.Endpoints = append(append([]api.EndpointSettings{}, before.Endpoints...),
+		api.EndpointSettings{Endpoint: "new.tarnholm.example"}, api.EndpointSettings{Endpoint: "bad name"})
 	_, err = shared.client.Import(t.Context(), api.EstateImport{Estate: bad})
 	assert.Equal(t, "body.endpoints[109].endpoint", problemOf(t, err).Errors[0].Location)
 	after, err := shared.client.Export(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, before, after)
 
-	_, err = shared.client.Import(t.Context(), api.EstateImport{Estate: api.Estate{Stores: []api.TrustStore{{Name: "x", Anchors: []api.Anchor{{DER: []byte("no"), Kind: "public"}}}}, Endpoints: []api.EndpointSettings{}}})
+	_, err = shared.client.Import(t.Context(), api.EstateImport{Estate: api.Estate{Stores: []api.TrustStore{{Name: "x",
+		Anchors: []api.Anchor{{DER: []byte("no"), Kind: "public"}}}}, Endpoints: []api.EndpointSettings{}}})
 	assert.Equal(t, "body.stores[0].anchors[0].der", problemOf(t, err).Errors[0].Location)
 }
 
@@ -233,7 +242,9 @@ func TestBusyHosts(t *testing.T) {
 	require.NoError(t, err)
 	var start api.AuditStart
 	for i := range 6 {
-		e, err := shared.client.AddEndpoint(t.Context(), api.EndpointSettings{Endpoint: fmt.Sprintf("tides-%d.tarnholm.example", i), Names: []string{"tides.tarnholm.example"}, VisitAt: tides.VisitAt, Trust: []string{"outer"}})
+		e, err := shared.client.AddEndpoint(t.Context(),
+			api.EndpointSettings{Endpoint: fmt.Sprintf("tides-%d.tarnholm.example", i),
+				Names: []string{"tides.tarnholm.example"}, VisitAt: tides.VisitAt, Trust: []string{"outer"}})
 		require.NoError(t, err)
 		start.EndpointIDs = append(start.EndpointIDs, e.ID)
 	}
@@ -247,7 +258,8 @@ func TestCancel(t *testing.T) {
 	silent, err := net.Listen("tcp", "127.0.0.1:0") // accepts in the kernel, and nobody answers
 	require.NoError(t, err)
 	defer silent.Close()
-	e, err := c.AddEndpoint(ctx, api.EndpointSettings{Endpoint: "silent.tarnholm.example", VisitAt: []string{silent.Addr().String()}})
+	e, err := c.AddEndpoint(ctx, api.EndpointSettings{Endpoint: "silent.tarnholm.example",
+		VisitAt: []string{silent.Addr().String()}})
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, c.RemoveEndpoint(ctx, e.ID)) }()
 	a, err := c.StartAudit(ctx, api.AuditStart{EndpointIDs: []int64{e.ID}})
@@ -276,9 +288,13 @@ func TestHostileEndpoint(t *testing.T) {
 	require.NoError(t, err)
 	spki, err := forge.PublicInfo(key)
 	require.NoError(t, err)
-	der, err := forge.Issue(nil, key, forge.Template{Name: "a\x00b\x1b[2J", Names: []string{"\x00.example", strings.Repeat("long.", 2000)}, SPKI: spki, From: time.Unix(1.7e9, 0), Until: time.Unix(1.9e9, 0)})
+	der, err := forge.Issue(nil, key, forge.Template{Name: "a\x00b\x1b[2J",
+		Names: []string{"\x00.example", strings.Repeat("long.", 2000)}, SPKI: spki, From: time.Unix(1.7e9, 0),
+		Until: time.Unix(1.9e9, 0)})
 	require.NoError(t, err)
-	listener, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{der, []byte("nonsense"), der}, PrivateKey: key}}})
+	listener, err := tls.Listen("tcp", "127.0.0.1:0",
+		&tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{der, []byte("nonsense"), der},
+			PrivateKey: key}}})
 	require.NoError(t, err)
 	defer listener.Close()
 	go func() {
@@ -291,7 +307,8 @@ func TestHostileEndpoint(t *testing.T) {
 		}
 	}()
 	importHarbour(t)
-	e, err := shared.client.AddEndpoint(t.Context(), api.EndpointSettings{Endpoint: "hostile.tarnholm.example", VisitAt: []string{listener.Addr().String()}})
+	e, err := shared.client.AddEndpoint(t.Context(), api.EndpointSettings{Endpoint: "hostile.tarnholm.example",
+		VisitAt: []string{listener.Addr().String()}})
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, shared.client.RemoveEndpoint(t.Context(), e.ID)) }()
 	done := auditOf(t, api.AuditStart{})

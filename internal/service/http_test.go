@@ -77,17 +77,20 @@ func TestGuard(t *testing.T) {
 		{"another service's Host", "GET", "/api/v1/endpoints", "", map[string]string{"Host": "evil.example"}, 421},
 		{"the same for metrics", "GET", "/metrics", "", map[string]string{"Host": "evil.example:8410"}, 421},
 		{"localhost is the service", "GET", "/api/v1/endpoints", "", map[string]string{"Host": "localhost:8410"}, 200},
-		{"foreign Origin reads", "GET", "/api/v1/endpoints", "", map[string]string{"Origin": "https://evil.example"}, 403},
+		{"foreign Origin reads", "GET", "/api/v1/endpoints", "", map[string]string{"Origin": "https://evil.example"},
+			403},
 		{"foreign Origin writes", "POST", "/api/v1/endpoints", ok, asJSON("Origin", "http://127.0.0.1:1"), 403},
 		{"opaque Origin", "POST", "/api/v1/endpoints", ok, asJSON("Origin", "null"), 403},
-		{"form", "POST", "/api/v1/endpoints", "endpoint=a.example", map[string]string{"Content-Type": "application/x-www-form-urlencoded"}, 415},
+		{"form", "POST", "/api/v1/endpoints", "endpoint=a.example",
+			map[string]string{"Content-Type": "application/x-www-form-urlencoded"}, 415},
 		{"text that is JSON", "POST", "/api/v1/endpoints", ok, map[string]string{"Content-Type": "text/plain"}, 415},
 		{"no type", "POST", "/api/v1/audits/1/cancel", "", nil, 415},
 		{"no JSON", "POST", "/api/v1/endpoints", "{", asJSON(), 400},
 		{"unknown field", "POST", "/api/v1/endpoints", `{"endpoint":"a.example","endpiont":"b"}`, asJSON(), 422},
 		{"bad cursor", "GET", "/api/v1/endpoints?cursor=!!", "", nil, 422},
 		{"NUL in a search", "GET", "/api/v1/endpoints?q=%00", "", nil, 422},
-		{"NUL in a label", "POST", "/api/v1/endpoints", `{"endpoint":"nul.tarnholm.example","labels":{"a":"\u0000"}}`, asJSON(), 422},
+		{"NUL in a label", "POST", "/api/v1/endpoints", `{"endpoint":"nul.tarnholm.example","labels":{"a":"\u0000"}}`,
+			asJSON(), 422},
 		{"bad limit", "GET", "/api/v1/endpoints?limit=0", "", nil, 422},
 		{"bad identifier", "GET", "/api/v1/endpoints/north", "", nil, 422},
 		{"no such operation", "GET", "/api/v1/weather", "", nil, 404},
@@ -131,10 +134,12 @@ func TestNoPrivateKeyIsTaken(t *testing.T) {
 		"label's name": quoted(api.EndpointSettings{Endpoint: "a.example", Labels: map[string]string{block: "x"}}),
 		"endpoint":     quoted(api.EndpointSettings{Endpoint: block}),
 		"name":         quoted(api.EndpointSettings{Endpoint: "a.example", Names: []string{block}}),
-		"anchor":       quoted(api.EstateImport{Estate: api.Estate{Stores: []api.TrustStore{{Name: "k", Anchors: []api.Anchor{{DER: der, Kind: "public"}}}}}}),
-		"unknown":      quoted(map[string]string{"endpoint": "a.example", "key": block}),
-		"bare base64":  quoted(api.EndpointSettings{Endpoint: "a.example", Labels: map[string]string{"note": base64.StdEncoding.EncodeToString(der)}}),
-		"no JSON":      block,
+		"anchor": quoted(api.EstateImport{Estate: api.Estate{Stores: []api.TrustStore{{Name: "k",
+			Anchors: []api.Anchor{{DER: der, Kind: "public"}}}}}}),
+		"unknown": quoted(map[string]string{"endpoint": "a.example", "key": block}),
+		"bare base64": quoted(api.EndpointSettings{Endpoint: "a.example",
+			Labels: map[string]string{"note": base64.StdEncoding.EncodeToString(der)}}),
+		"no JSON": block,
 	} {
 		t.Run(name, func(t *testing.T) {
 			path, method := "/api/v1/endpoints", "POST"
@@ -166,7 +171,9 @@ func TestHealthAndMetrics(t *testing.T) {
 	importHarbour(t)
 	auditOf(t, api.AuditStart{})
 	_, _, metrics := send(t, "GET", "/metrics", "", nil)
-	for _, name := range []string{`nurvik_visits_total{outcome="answered"}`, "nurvik_visit_seconds_count", "nurvik_visit_connections_total", `nurvik_http_seconds_bucket{method="PUT",route="/api/v1/estate"`, "go_goroutines"} {
+	for _, name := range []string{`nurvik_visits_total{outcome="answered"}`, "nurvik_visit_seconds_count",
+		"nurvik_visit_connections_total", `nurvik_http_seconds_bucket{method="PUT",route="/api/v1/estate"`,
+		"go_goroutines"} {
 		assert.Contains(t, metrics, name)
 	}
 	status, kind, document := send(t, "GET", "/api/openapi.json", "", nil)
@@ -212,5 +219,6 @@ func TestTakenPortAndForeignAddress(t *testing.T) {
 
 func runOnce(t *testing.T, listen string) error {
 	t.Helper()
-	return service.Run(t.Context(), service.Config{Data: t.TempDir(), Listen: listen, Log: slog.New(slog.NewTextHandler(io.Discard, nil))}, func(string) {})
+	return service.Run(t.Context(), service.Config{Data: t.TempDir(), Listen: listen,
+		Log: slog.New(slog.NewTextHandler(io.Discard, nil))}, func(string) {})
 }

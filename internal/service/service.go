@@ -80,7 +80,8 @@ func Run(ctx context.Context, c Config, ready func(address string)) (err error) 
 	}
 	url := c.Database
 	if url == "" {
-		server, err := postgres.Start(ctx, postgres.Options{Directory: c.Data, Binaries: c.PostgresBin, Log: c.Log, Unsafe: c.UnsafeDisk})
+		server, err := postgres.Start(ctx, postgres.Options{Directory: c.Data, Binaries: c.PostgresBin, Log: c.Log,
+			Unsafe: c.UnsafeDisk})
 		if err != nil {
 			return err
 		}
@@ -99,10 +100,13 @@ func Run(ctx context.Context, c Config, ready func(address string)) (err error) 
 	if err := s.SeedPolicies(ctx, policy.Names(), now()); err != nil {
 		return err
 	}
-	desk := inquiry.New(inquiry.Options{Revocation: !c.Silent, Issuers: c.Issuers, Networks: networks, Lookup: network.Lookup, Now: now})
+	desk := inquiry.New(inquiry.Options{Revocation: !c.Silent, Issuers: c.Issuers, Networks: networks,
+		Lookup: network.Lookup, Now: now})
 	registry := prometheus.NewRegistry()
-	registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
-	queue, err := jobs.Open(ctx, s, jobs.Options{Instance: c.Instance, Visits: c.Visits, Network: network, Limits: vantage.Afford(c.Limits), Effort: effort, Desk: desk,
+	registry.MustRegister(collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	queue, err := jobs.Open(ctx, s, jobs.Options{Instance: c.Instance, Visits: c.Visits, Network: network,
+		Limits: vantage.Afford(c.Limits), Effort: effort, Desk: desk,
 		Log: c.Log, Metrics: jobs.NewMetrics(registry), Now: now})
 	if err != nil {
 		return err
@@ -117,7 +121,8 @@ func Run(ctx context.Context, c Config, ready func(address string)) (err error) 
 		err = errors.Join(err, queue.Stop(stop))
 	}()
 	handler := web.New(web.Options{Store: s, Queue: queue, Auth: auth.Local{}, Console: c.Console,
-		Hosts: append([]string{"localhost", "127.0.0.1", "::1", host(listener)}, c.PublicHosts...), Registry: registry, Log: c.Log, Now: now})
+		Hosts: append([]string{"localhost", "127.0.0.1", "::1", host(listener)}, c.PublicHosts...), Registry: registry,
+		Log: c.Log, Now: now})
 	return serve(ctx, listener, handler, c.Log, ready)
 }
 
@@ -131,11 +136,14 @@ func listen(address string) (net.Listener, error) {
 		return nil, fmt.Errorf("%q is no address to listen on: write 127.0.0.1:8410 or [::1]:8410", address)
 	}
 	if !at.Addr().IsLoopback() {
-		return nil, fmt.Errorf("%s is not a loopback address; until sign-in exists the service listens on loopback only", at.Addr())
+		return nil,
+			fmt.Errorf("%s is not a loopback address; until sign-in exists the service listens on loopback only",
+				at.Addr())
 	}
 	listener, err := net.Listen("tcp", address)
 	if err != nil {
-		return nil, fmt.Errorf("cannot listen on %s: %w; stop what uses the port, or choose another with --listen", address, errors.Unwrap(err))
+		return nil, fmt.Errorf("cannot listen on %s: %w; stop what uses the port, or choose another with --listen",
+			address, errors.Unwrap(err))
 	}
 	return listener, nil
 }
@@ -150,9 +158,11 @@ func host(l net.Listener) string {
 
 // serve answers until the context ends. Streams end with the context; other
 // requests get a moment.
-func serve(ctx context.Context, listener net.Listener, handler http.Handler, log *slog.Logger, ready func(string)) error {
+func serve(ctx context.Context, listener net.Listener, handler http.Handler, log *slog.Logger,
+	ready func(string)) error {
 	server := &http.Server{
-		Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute,
+		Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 60 * time.Second,
+		IdleTimeout:    2 * time.Minute,
 		MaxHeaderBytes: 64 << 10, BaseContext: func(net.Listener) context.Context { return ctx },
 		ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug),
 	}

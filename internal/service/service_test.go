@@ -55,8 +55,11 @@ func run(m *testing.M) int {
 	log := &syncBuffer{}
 	ctx, cancel := context.WithCancel(context.Background())
 	ended, ready := make(chan error, 1), make(chan string, 1)
-	config := service.Config{Data: filepath.Join(directory, "data"), Listen: free(), Visits: 50, Resolver: vantage.NameServer{Address: h.NameServer, Validates: true}, Networks: []string{"127.0.0.0/8"}, Issuers: true, UnsafeDisk: true,
-		Limits: limits.Limits{Handshake: 20 * time.Second}, Log: slog.New(slog.NewTextHandler(log, &slog.HandlerOptions{Level: slog.LevelDebug}))}
+	config := service.Config{Data: filepath.Join(directory, "data"), Listen: free(), Visits: 50,
+		Resolver: vantage.NameServer{Address: h.NameServer, Validates: true}, Networks: []string{"127.0.0.0/8"},
+		Issuers: true, UnsafeDisk: true,
+		Limits: limits.Limits{Handshake: 20 * time.Second},
+		Log:    slog.New(slog.NewTextHandler(log, &slog.HandlerOptions{Level: slog.LevelDebug}))}
 	go func() { ended <- service.Run(ctx, config, func(address string) { ready <- address }) }()
 	select {
 	case err := <-ended:

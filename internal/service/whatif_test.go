@@ -50,11 +50,18 @@ func TestWhatIf(t *testing.T) {
 		appears  string // code and severity
 		goes     string
 	}{
-		{"in two years", api.WhatIfStart{At: &later}, judge.Fault, "tides.tarnholm.example:443", "time.expired fault", ""},
-		{"by a built-in policy", api.WhatIfStart{Policy: "strict"}, judge.Fault, "capstan.tarnholm.example:443", "", ""},
-		{"by a policy that is sent", api.WhatIfStart{PolicyText: "name: modern\ninherits: open-web\nprotocols: {allowed: [TLS 1.3]}\n"}, "", "tides.tarnholm.example:443", "proto.obsolete risk", ""},
-		{"without the root", api.WhatIfStart{Distrust: []string{root}}, judge.Fault, "tides.tarnholm.example:443", "trust.unknown-anchor fault", ""},
-		{"where everything is forgiven", api.WhatIfStart{PolicyText: "name: mild\ninherits: open-web\nseverities: {time.*: \"off\"}\n"}, "", "cranes.tarnholm.example:443", "", "time.expired fault"},
+		{"in two years", api.WhatIfStart{At: &later}, judge.Fault, "tides.tarnholm.example:443", "time.expired fault",
+			""},
+		{"by a built-in policy", api.WhatIfStart{Policy: "strict"}, judge.Fault, "capstan.tarnholm.example:443", "",
+			""},
+		{"by a policy that is sent",
+			api.WhatIfStart{PolicyText: "name: modern\ninherits: open-web\nprotocols: {allowed: [TLS 1.3]}\n"}, "",
+			"tides.tarnholm.example:443", "proto.obsolete risk", ""},
+		{"without the root", api.WhatIfStart{Distrust: []string{root}}, judge.Fault, "tides.tarnholm.example:443",
+			"trust.unknown-anchor fault", ""},
+		{"where everything is forgiven",
+			api.WhatIfStart{PolicyText: "name: mild\ninherits: open-web\nseverities: {time.*: \"off\"}\n"}, "",
+			"cranes.tarnholm.example:443", "", "time.expired fault"},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
@@ -67,8 +74,10 @@ func TestWhatIf(t *testing.T) {
 			i := slices.IndexFunc(view.Changes, func(c api.WhatIfEndpoint) bool { return c.Endpoint == tt.endpoint })
 			if tt.appears+tt.goes != "" {
 				require.GreaterOrEqual(t, i, 0, "%s would change", tt.endpoint)
-				assert.Equal(t, tt.appears != "", slices.Contains(told(view.Changes[i].Appear), tt.appears), told(view.Changes[i].Appear))
-				assert.Equal(t, tt.goes != "", slices.Contains(told(view.Changes[i].Go), tt.goes), told(view.Changes[i].Go))
+				assert.Equal(t, tt.appears != "", slices.Contains(told(view.Changes[i].Appear), tt.appears),
+					told(view.Changes[i].Appear))
+				assert.Equal(t, tt.goes != "", slices.Contains(told(view.Changes[i].Go), tt.goes),
+					told(view.Changes[i].Go))
 				assert.NotEmpty(t, view.Changes[i].Basis.Catalogue)
 			}
 			assert.Equal(t, before, recordOf(t), "nothing of the record has moved")
@@ -161,7 +170,10 @@ func TestPolicies(t *testing.T) {
 	assert.True(t, client.IsNotFound(err))
 	list, err := c.Policies(ctx)
 	require.NoError(t, err)
-	assert.True(t, slices.ContainsFunc(list, func(p api.Policy) bool { return p.Name == "opportunistic" && p.Builtin && p.About != "" }))
+	assert.True(t, slices.ContainsFunc(list, func(p api.Policy) bool {
+		return p.Name == "opportunistic" && p.Builtin &&
+			p.About != ""
+	}))
 }
 
 // TestAssignedPoliciesOfMail: where clients verify nothing the opportunistic policy holds, unless another is assigned.

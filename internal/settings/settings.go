@@ -51,7 +51,8 @@ func Apply(flags *pflag.FlagSet, known []string, path string, named bool) (Secre
 	}
 	for _, key := range k.Keys() {
 		if key != "token" && !slices.Contains(known, key) {
-			return Secrets{}, fmt.Errorf("configuration file %s: the key %q is not known; keys are the names of the flags", path, key)
+			return Secrets{},
+				fmt.Errorf("configuration file %s: the key %q is not known; keys are the names of the flags", path, key)
 		}
 	}
 	environment := env.Provider("/", env.Opt{Prefix: prefix, TransformFunc: func(key, value string) (string, any) {

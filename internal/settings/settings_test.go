@@ -36,7 +36,9 @@ var known = []string{"listen", "harbour-port", "connect-timeout", "trust", "verb
 
 func TestOrderOfSources(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "nurvik.yaml")
-	require.NoError(t, os.WriteFile(path, []byte("listen: file\nharbour-port: 2\nconnect-timeout: 7s\ntrust: [a, b]\nof-another-command: x\ntoken: secret\n"), 0o600))
+	require.NoError(t, os.WriteFile(path,
+		[]byte("listen: file\nharbour-port: 2\nconnect-timeout: 7s\ntrust: [a, b]\nof-another-command: x\ntoken: "+
+			"secret\n"), 0o600))
 	t.Setenv("NURVIK_HARBOUR_PORT", "3")
 	t.Setenv("NURVIK_LISTEN", "environment")
 	t.Setenv("NURVIK_UNRELATED", "left alone")

@@ -36,7 +36,8 @@ func (a asker) records(ctx context.Context, host string, port uint16) *facts.DNS
 	}
 	fail := func(kind, name string, err error) {
 		if err != nil {
-			out.Failures = append(out.Failures, facts.Because(facts.RecordsFailed, kind, name, pki.Printable(err.Error())))
+			out.Failures = append(out.Failures, facts.Because(facts.RecordsFailed, kind, name,
+				pki.Printable(err.Error())))
 		}
 	}
 	for _, kind := range []uint16{dns.TypeA, dns.TypeAAAA} {
@@ -62,7 +63,8 @@ func (a asker) records(ctx context.Context, host string, port uint16) *facts.DNS
 		}
 		for _, r := range answers(reply) {
 			if r, ok := r.(*dns.CAA); ok {
-				out.CAA, out.CAAAt = append(out.CAA, facts.CAA{Critical: r.Flag&128 != 0, Tag: pki.Printable(r.Tag), Value: pki.Printable(r.Value)}), name
+				out.CAA, out.CAAAt = append(out.CAA, facts.CAA{Critical: r.Flag&128 != 0, Tag: pki.Printable(r.Tag),
+					Value: pki.Printable(r.Value)}), name
 			}
 		}
 		_, name, _ = strings.Cut(name, ".")
@@ -74,7 +76,8 @@ func (a asker) records(ctx context.Context, host string, port uint16) *facts.DNS
 		if r, ok := r.(*dns.TLSA); ok {
 			data, err := hex.DecodeString(r.Certificate)
 			fail("TLSA", out.TLSAAt, err)
-			out.TLSA = append(out.TLSA, facts.TLSA{Usage: r.Usage, Selector: r.Selector, Matching: r.MatchingType, Data: data})
+			out.TLSA = append(out.TLSA, facts.TLSA{Usage: r.Usage, Selector: r.Selector, Matching: r.MatchingType,
+				Data: data})
 		}
 	}
 	out.Validated = a.trusted && len(out.TLSA) > 0 && reply.AuthenticatedData

@@ -69,7 +69,8 @@ func TestRecords(t *testing.T) {
 	server := nameServer(t, zone)
 	pin := make([]byte, 32)
 	copy(pin, []byte{1, 2, 3})
-	domain := []facts.CAA{{Tag: "issue", Value: "outer.tarnholm.example"}, {Critical: true, Tag: "iodef", Value: "mailto:keys@tarnholm.example"}}
+	domain := []facts.CAA{{Tag: "issue", Value: "outer.tarnholm.example"},
+		{Critical: true, Tag: "iodef", Value: "mailto:keys@tarnholm.example"}}
 	tests := []struct {
 		name, host string
 		port       uint16
@@ -77,13 +78,23 @@ func TestRecords(t *testing.T) {
 		want       facts.DNS
 	}{
 		{"everything, the CAA records of the domain", "tides.tarnholm.example", 443, true,
-			facts.DNS{Addresses: []string{"192.0.2.7", "2001:db8::7"}, CAA: domain, CAAAt: "tarnholm.example", TLSA: []facts.TLSA{{Usage: 3, Selector: 1, Matching: 1, Data: pin}}, TLSAAt: "_443._tcp.tides.tarnholm.example", Validated: true}},
+			facts.DNS{Addresses: []string{"192.0.2.7", "2001:db8::7"}, CAA: domain, CAAAt: "tarnholm.example",
+				TLSA:   []facts.TLSA{{Usage: 3, Selector: 1, Matching: 1, Data: pin}},
+				TLSAAt: "_443._tcp.tides.tarnholm.example", Validated: true}},
 		{"a resolver that nobody declared trustworthy", "tides.tarnholm.example", 443, false,
-			facts.DNS{Addresses: []string{"192.0.2.7", "2001:db8::7"}, CAA: domain, CAAAt: "tarnholm.example", TLSA: []facts.TLSA{{Usage: 3, Selector: 1, Matching: 1, Data: pin}}, TLSAAt: "_443._tcp.tides.tarnholm.example"}},
-		{"another port has no TLSA record", "tides.tarnholm.example", 8443, true, facts.DNS{Addresses: []string{"192.0.2.7", "2001:db8::7"}, CAA: domain, CAAAt: "tarnholm.example"}},
-		{"the nearest CAA records count", "own.tarnholm.example", 443, true, facts.DNS{CAA: []facts.CAA{{Tag: "issue", Value: ";"}}, CAAAt: "own.tarnholm.example"}},
-		{"an answer that does not fit into a packet", "long.tarnholm.example", 25, true, facts.DNS{CAA: domain, CAAAt: "tarnholm.example", TLSA: []facts.TLSA{{Usage: 3, Selector: 1, Data: []byte{10, 11}}}, TLSAAt: "_25._tcp.long.tarnholm.example", Validated: true}},
-		{"control characters are shown as such", "odd.tarnholm.example", 443, true, facts.DNS{CAA: []facts.CAA{{Tag: "issue", Value: `\027[31mred`}}, CAAAt: "odd.tarnholm.example"}},
+			facts.DNS{Addresses: []string{"192.0.2.7", "2001:db8::7"}, CAA: domain, CAAAt: "tarnholm.example",
+				TLSA:   []facts.TLSA{{Usage: 3, Selector: 1, Matching: 1, Data: pin}},
+				TLSAAt: "_443._tcp.tides.tarnholm.example"}},
+		{"another port has no TLSA record", "tides.tarnholm.example", 8443, true,
+			facts.DNS{Addresses: []string{"192.0.2.7", "2001:db8::7"}, CAA: domain, CAAAt: "tarnholm.example"}},
+		{"the nearest CAA records count", "own.tarnholm.example", 443, true,
+			facts.DNS{CAA: []facts.CAA{{Tag: "issue", Value: ";"}}, CAAAt: "own.tarnholm.example"}},
+		{"an answer that does not fit into a packet", "long.tarnholm.example", 25, true,
+			facts.DNS{CAA: domain, CAAAt: "tarnholm.example",
+				TLSA:   []facts.TLSA{{Usage: 3, Selector: 1, Data: []byte{10, 11}}},
+				TLSAAt: "_25._tcp.long.tarnholm.example", Validated: true}},
+		{"control characters are shown as such", "odd.tarnholm.example", 443, true,
+			facts.DNS{CAA: []facts.CAA{{Tag: "issue", Value: `\027[31mred`}}, CAAAt: "odd.tarnholm.example"}},
 		{"an internationalised name", "gezeiten-büro.example", 443, true, facts.DNS{}},
 	}
 	for _, tt := range tests {
@@ -117,7 +128,8 @@ func TestRecords(t *testing.T) {
 		require.NoError(t, err)
 		found, err := network.Lookup(t.Context(), "tides.tarnholm.example")
 		require.NoError(t, err)
-		assert.ElementsMatch(t, []netip.Addr{netip.MustParseAddr("192.0.2.7"), netip.MustParseAddr("2001:db8::7")}, found)
+		assert.ElementsMatch(t, []netip.Addr{netip.MustParseAddr("192.0.2.7"), netip.MustParseAddr("2001:db8::7")},
+			found)
 	})
 }
 
@@ -130,7 +142,8 @@ func TestNameServers(t *testing.T) {
 }
 
 func TestAfford(t *testing.T) {
-	assert.Equal(t, limits.Limits{AtOnce: 5}, vantage.Afford(limits.Limits{AtOnce: 5}), "few are always within what a process may open")
+	assert.Equal(t, limits.Limits{AtOnce: 5}, vantage.Afford(limits.Limits{AtOnce: 5}),
+		"few are always within what a process may open")
 	got := vantage.Afford(limits.Limits{AtOnce: 1 << 30})
 	assert.Positive(t, got.AtOnce)
 	assert.Less(t, got.AtOnce, 1<<30)

@@ -112,6 +112,7 @@ func (r *routes) has(address netip.Addr) bool {
 	if err == nil {
 		_ = conn.Close()
 	}
-	r.known[family] = !errors.Is(err, syscall.ENETUNREACH) && !errors.Is(err, syscall.EADDRNOTAVAIL) && !errors.Is(err, syscall.EAFNOSUPPORT)
+	r.known[family] = !errors.Is(err, syscall.ENETUNREACH) && !errors.Is(err, syscall.EADDRNOTAVAIL) &&
+		!errors.Is(err, syscall.EAFNOSUPPORT)
 	return r.known[family]
 }

@@ -83,7 +83,8 @@ func parts(files []facts.File, result *pairing.Result, keys *keyring, at time.Ti
 		case m.Kind == facts.Request && !done[m.SHA256]:
 			done[m.SHA256] = true
 			der := requestOf(files, m.SHA256)
-			out = append(out, Part{Name: unique(names, m.Brief.Label) + ".csr", What: "request", Of: m.Brief.Label, SPKI: m.Match, PEM: string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE REQUEST", Bytes: der}))})
+			out = append(out, Part{Name: unique(names, m.Brief.Label) + ".csr", What: "request", Of: m.Brief.Label,
+				SPKI: m.Match, PEM: string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE REQUEST", Bytes: der}))})
 		}
 	}
 	return out
@@ -112,7 +113,8 @@ func leafParts(leaf *pki.Certificate, name string, m pairing.Member, pool *chain
 	}
 	if !complete {
 		last := path.Certificates[len(path.Certificates)-1]
-		bundle.Note = fmt.Sprintf("The certificate of its issuer %q is not among what was read; if that is no root, the bundle lacks it.", last.Issuer.Label())
+		bundle.Note = fmt.Sprintf("The certificate of its issuer %q is not among what was read; if that is no "+
+			"root, the bundle lacks it.", last.Issuer.Label())
 	}
 	return append(out, bundle)
 }

@@ -60,7 +60,8 @@ type Result struct {
 // cuts them into parts. What cannot be read is told and hides nothing else.
 func Sort(inputs []Input, passwords []string, at time.Time) (*Result, error) {
 	keys := &keyring{}
-	reader := &intake.Reader{Opener: keystore.Opener{Passwords: passwords, Budget: &pbe.Budget{}}, Private: keys.add, Memory: &brief.Memory{}}
+	reader := &intake.Reader{Opener: keystore.Opener{Passwords: passwords, Budget: &pbe.Budget{}}, Private: keys.add,
+		Memory: &brief.Memory{}}
 	r := &Result{Files: []File{}, Unread: []Unread{}}
 	var files []facts.File
 	for _, in := range inputs {
@@ -72,7 +73,8 @@ func Sort(inputs []Input, passwords []string, at time.Time) (*Result, error) {
 		}
 		switch {
 		case errors.Is(err, intake.ErrNothing):
-			r.Unread = append(r.Unread, Unread{in.Name, "nothing in it is a certificate, key, request or other material that is known"})
+			r.Unread = append(r.Unread, Unread{in.Name,
+				"nothing in it is a certificate, key, request or other material that is known"})
 		case err != nil && len(found) == 0:
 			r.Unread = append(r.Unread, Unread{in.Name, err.Error()})
 		}
@@ -81,7 +83,8 @@ func Sort(inputs []Input, passwords []string, at time.Time) (*Result, error) {
 	judgements, result := engine.Files(files, assess.Expectation{Policy: policy.Open()})
 	for i, j := range judgements {
 		reason, _ := judge.Locked(files[i])
-		f := File{Path: j.Target, Verdict: j.Verdict, Entries: []inventory.Entry{}, Findings: []Finding{}, Locked: reason == facts.NoPassword || reason == facts.WrongPassword}
+		f := File{Path: j.Target, Verdict: j.Verdict, Entries: []inventory.Entry{}, Findings: []Finding{},
+			Locked: reason == facts.NoPassword || reason == facts.WrongPassword}
 		for _, item := range files[i].Items {
 			f.Entries = append(f.Entries, inventory.Of(item, true))
 		}

@@ -85,7 +85,8 @@ func partsOf(r *workbench.Result) map[string]workbench.Part {
 // order and spoilt, and loads the parts as a server would.
 func TestPartsAreWhatServersLoad(t *testing.T) {
 	c := newChain(t)
-	mail := "Dear office,\r\n" + strings.ReplaceAll(c.chainPEM+strings.ReplaceAll(c.leafPEM, "-----", "—–-")+block("EC PRIVATE KEY", c.private), "\n", "\r\n")
+	mail := "Dear office,\r\n" + strings.ReplaceAll(c.chainPEM+strings.ReplaceAll(c.leafPEM, "-----",
+		"—–-")+block("EC PRIVATE KEY", c.private), "\n", "\r\n")
 	r := sort(t, nil, input("mail.txt", mail), input("poem.txt", "no material"))
 	require.Len(t, r.Files, 1)
 	assert.Len(t, r.Files[0].Entries, 4)
@@ -109,7 +110,8 @@ func TestPartsAreWhatServersLoad(t *testing.T) {
 	}
 	text, err := json.Marshal(r)
 	require.NoError(t, err)
-	assert.Equal(t, 1, strings.Count(string(text), "PRIVATE KEY-----\\n"+parts["key"].PEM[31:60]), "the key is in its part and nowhere else")
+	assert.Equal(t, 1, strings.Count(string(text), "PRIVATE KEY-----\\n"+parts["key"].PEM[31:60]),
+		"the key is in its part and nowhere else")
 }
 
 func TestKeystoreIsTakenApart(t *testing.T) {
@@ -136,14 +138,18 @@ func TestKeystoreIsTakenApart(t *testing.T) {
 
 func TestRequestsAndNamesOfParts(t *testing.T) {
 	c, d := newChain(t), newChain(t)
-	request, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{DNSNames: []string{"pilots/../x"}}, c.key)
+	request, err := x509.CreateCertificateRequest(rand.Reader,
+		&x509.CertificateRequest{DNSNames: []string{"pilots/../x"}}, c.key)
 	require.NoError(t, err)
-	r := sort(t, nil, input("a", c.leafPEM), input("b", d.leafPEM), input("c", block("NEW CERTIFICATE REQUEST", request)))
+	r := sort(t, nil, input("a", c.leafPEM), input("b", d.leafPEM),
+		input("c", block("NEW CERTIFICATE REQUEST", request)))
 	var names []string
 	for _, p := range r.Parts {
 		names = append(names, p.Name)
 		assert.NotContains(t, p.Name, "/")
 	}
-	assert.Equal(t, []string{"_.tarnholm.example.crt", "_.tarnholm.example-bundle.pem", "_.tarnholm.example-2.crt", "_.tarnholm.example-2-bundle.pem", "pilots-..-x.csr"}, names)
-	assert.True(t, strings.HasPrefix(partsOf(r)["request"].PEM, "-----BEGIN CERTIFICATE REQUEST-----"), "cleaned to the usual label")
+	assert.Equal(t, []string{"_.tarnholm.example.crt", "_.tarnholm.example-bundle.pem", "_.tarnholm.example-2.crt",
+		"_.tarnholm.example-2-bundle.pem", "pilots-..-x.csr"}, names)
+	assert.True(t, strings.HasPrefix(partsOf(r)["request"].PEM, "-----BEGIN CERTIFICATE REQUEST-----"),
+		"cleaned to the usual label")
 }

@@ -13,6 +13,8 @@ export type ChainLink = components['schemas']['ChainLink']
 export type Chain = components['schemas']['JudgeChain']
 export type PathView = components['schemas']['JudgePathView']
 export type Description = components['schemas']['PkiDescription']
+export type DNSRecords = components['schemas']['FactsDNS']
+export type TLSARecord = components['schemas']['FactsTLSA']
 export type Observation = components['schemas']['FactsObservation']
 export type Shown = components['schemas']['JudgeShown']
 export type Policy = components['schemas']['Policy']
@@ -49,7 +51,14 @@ export async function result<T>(call: Promise<Answer<T>>): Promise<Result<T>> {
   try {
     const { data, error, response } = await call
     if (response.ok) return { ok: true, value: data as T }
-    return { ok: false, failure: { status: response.status, words: error?.detail ?? error?.title ?? response.statusText, details: (error?.errors ?? []).flatMap((e) => e.message ?? []) } }
+    return {
+      ok: false,
+      failure: {
+        status: response.status,
+        words: error?.detail ?? error?.title ?? response.statusText,
+        details: (error?.errors ?? []).flatMap((e) => e.message ?? []),
+      },
+    }
   } catch {
     return { ok: false, failure: { status: 0, words: t('failure.network'), details: [] } }
   }

@@ -18,7 +18,14 @@ export function auditWords(audit: Audit): string {
       return t('audit.failed', { id, when, failure: audit.failure ?? '' })
     case 'finished': {
       const v = audit.verdicts
-      return t('audit.finished', { id, when, faulty: v.faulty, risk: v['at-risk'], unreachable: v.unreachable, sound: v.sound })
+      return t('audit.finished', {
+        id,
+        when,
+        faulty: v.faulty,
+        risk: v['at-risk'],
+        unreachable: v.unreachable,
+        sound: v.sound,
+      })
     }
   }
 }

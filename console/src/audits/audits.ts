@@ -40,7 +40,9 @@ export const useAudits = defineStore('audits', () => {
   }
 
   async function start(endpointIds?: number[]) {
-    const answer = await result(api.POST('/api/v1/audits', { body: endpointIds ? { endpoint_ids: endpointIds } : {} }))
+    const answer = await result(
+      api.POST('/api/v1/audits', { body: endpointIds ? { endpoint_ids: endpointIds } : {} }),
+    )
     failure.value = answer.ok ? undefined : answer.failure
     if (answer.ok) follow(answer.value)
   }
@@ -48,7 +50,10 @@ export const useAudits = defineStore('audits', () => {
   async function cancel() {
     if (!current.value) return
     const answer = await result(
-      api.POST('/api/v1/audits/{id}/cancel', { params: { path: { id: current.value.id } }, headers: { 'Content-Type': 'application/json' } }),
+      api.POST('/api/v1/audits/{id}/cancel', {
+        params: { path: { id: current.value.id } },
+        headers: { 'Content-Type': 'application/json' },
+      }),
     )
     // A conflict says that it ended meanwhile, which the stream tells as well.
     failure.value = answer.ok || answer.failure.status === 409 ? undefined : answer.failure

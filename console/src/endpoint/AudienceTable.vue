@@ -11,10 +11,16 @@
       <tbody>
         <tr v-for="audience in chain.audiences ?? []" :key="audience.store" :data-store="audience.store">
           <th scope="row">
-            {{ audience.store }}<span class="soft more">{{ t(audience.required ? 'audience.required' : 'audience.alternative') }}</span>
+            {{ audience.store
+            }}<span class="soft more">{{ t(audience.required ? 'audience.required' : 'audience.alternative') }}</span>
           </th>
           <td :class="{ wrong: !audience.trusted }">
-            {{ t(audience.trusted ? 'audience.yes' : 'audience.no') }}<span v-if="audience.until" class="more">{{ t('chain.until', { when: audience.until.slice(0, 10) }) }}</span>
+            {{ t(audience.trusted ? 'audience.yes' : 'audience.no')
+            }}<span
+              v-if="audience.until"
+              class="more"
+              >{{ t('chain.until', { when: audience.until.slice(0, 10) }) }}</span
+            >
             <span v-if="audience.reason" class="more reason">{{ audience.reason }}</span>
           </td>
           <td>
@@ -47,12 +53,14 @@ import type { Chain, Description, PathView } from '../api/client'
 const props = defineProps<{ chain: Chain; certificates: Description[] }>()
 
 function route(path: PathView): string {
-  return (path.certificates ?? []).map((id) => props.certificates.find((c) => c.sha256 === id)?.label ?? id.slice(0, 12)).join(' ← ')
+  return (path.certificates ?? []).map((id) => props.certificates.find((c) => c.sha256 === id)?.label ?? id.slice(0,
+    12)).join(' ← ')
 }
 
 function words(path: PathView): string {
   if (!path.valid) return path.reason ?? ''
-  const parts = [path.borrowed ? t('audience.borrowed') : '', path.ends ? t('audience.ends', { when: path.ends.slice(0, 10), what: path.ends_with ?? '' }) : '']
+  const parts = [path.borrowed ? t('audience.borrowed') : '',
+    path.ends ? t('audience.ends', { when: path.ends.slice(0, 10), what: path.ends_with ?? '' }) : '']
   return parts.filter(Boolean).join('; ')
 }
 </script>
@@ -71,5 +79,7 @@ td:nth-child(2) { min-width: 150px; }
 h3 { font-size: 12.5px; color: var(--ink-soft); margin: 10px 14px 4px; }
 dl { display: grid; grid-template-columns: max-content minmax(0, 1fr); gap: 2px 16px; margin: 0 14px; }
 dd { margin: 0; }
-dd[data-state='revoked'], dd[data-state='bad-answer'], dd[data-state='stale'] { color: var(--faulty); font-weight: 600; }
+dd[data-state='revoked'], dd[data-state='bad-answer'], dd[data-state='stale'] {
+  color: var(--faulty); font-weight: 600;
+}
 </style>

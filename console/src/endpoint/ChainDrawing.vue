@@ -2,13 +2,24 @@
   <div class="drawing sheet">
     <p v-if="several" class="soft on">{{ t('chain.on', { addresses: chain.addresses?.join(', ') ?? '' }) }}</p>
     <div class="scroll">
-      <svg :width="width" :height="height" :viewBox="`-1 0 ${width} ${height}`" role="group" :aria-label="t('chain.title')">
+      <svg
+        :width="width"
+        :height="height"
+        :viewBox="`-1 0 ${width} ${height}`"
+        role="group"
+        :aria-label="t('chain.title')"
+      >
         <text class="lane-title" :x="0" y="13">{{ t('chain.served') }}</text>
         <text class="lane-title" :x="left" y="13">{{ t('chain.right') }}</text>
         <text v-if="layout.lanes > 1" class="lane-title" :x="x(1)" y="13">{{ t('chain.others') }}</text>
         <g data-test="served">
           <text v-if="!layout.served.length" class="soft" x="0" y="46">{{ t('chain.none') }}</text>
-          <g v-for="(entry, index) in layout.served" :key="index" :data-place="entry.link.place" :transform="`translate(0 ${y(index)})`">
+          <g
+            v-for="(entry, index) in layout.served"
+            :key="index"
+            :data-place="entry.link.place"
+            :transform="`translate(0 ${y(index)})`"
+          >
             <title>{{ entry.link.label }}</title>
             <rect :width="box.width" :height="box.height" rx="3" />
             <text class="label" x="10" y="18">{{ index + 1 }}&ensp;{{ short(entry.link.label) }}</text>
@@ -20,13 +31,33 @@
           </g>
         </g>
         <g>
-          <path v-for="(edge, index) in layout.edges" :key="index" class="edge" :class="{ best: edge.best, dead: !edge.valid }" :d="line(edge)" />
+          <path
+            v-for="(edge, index) in layout.edges"
+            :key="index"
+            class="edge"
+            :class="{ best: edge.best, dead: !edge.valid }"
+            :d="line(edge)"
+          />
         </g>
         <g data-test="right">
-          <g v-for="node in layout.nodes" :key="node.id" :data-place="node.place" :data-lane="node.lane" :transform="`translate(${x(node.lane)} ${y(node.level)})`">
+          <g
+            v-for="node in layout.nodes"
+            :key="node.id"
+            :data-place="node.place"
+            :data-lane="node.lane"
+            :transform="`translate(${x(node.lane)} ${y(node.level)})`"
+          >
             <title>{{ node.label }}</title>
             <rect :width="box.width" :height="box.height" rx="3" />
-            <rect v-if="node.stores.length" class="inner" x="3" y="3" :width="box.width - 6" :height="box.height - 6" rx="2" />
+            <rect
+              v-if="node.stores.length"
+              class="inner"
+              x="3"
+              y="3"
+              :width="box.width - 6"
+              :height="box.height - 6"
+              rx="2"
+            />
             <text class="label" x="10" y="18">{{ short(node.label) }}</text>
             <text class="fact" x="10" y="35">{{ t(`role.${node.role}`) }}, {{ node.key }}</text>
             <text class="fact" x="10" y="51">{{ until(node) }}</text>
@@ -67,7 +98,8 @@ function y(level: number): number {
 
 /** From the middle of a box's foot to the middle of the next one's head, bent where lanes change. */
 function line({ from, to }: Edge): string {
-  const [x1, y1, x2, y2] = [x(from.lane) + box.width / 2, y(from.level) + box.height, x(to.lane) + box.width / 2, y(to.level)]
+  const [x1, y1, x2, y2] = [x(from.lane) + box.width / 2, y(from.level) + box.height, x(to.lane) + box.width / 2,
+    y(to.level)]
   const bend = y2 - gap.y / 2
   return x1 === x2 ? `M${x1} ${y1}V${y2}` : `M${x1} ${y1}V${bend}H${x2}V${y2}`
 }
@@ -89,7 +121,8 @@ function placeOf({ link, belongs }: Layout['served'][number]): string {
 /** What the last line of a box says. */
 function words(node: Node): string {
   if (node.stores.length) return t('place.anchorOf', { stores: node.stores.join(', ') })
-  return node.place === 'in-place' || node.place === 'not-on-path' || node.place === 'out-of-order' ? '' : t(`place.${node.place}`)
+  const unsaid = ['in-place', 'not-on-path', 'out-of-order'].includes(node.place)
+  return unsaid ? '' : t(`place.${node.place}`)
 }
 
 const accepted = computed(() => {

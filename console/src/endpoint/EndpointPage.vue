@@ -5,7 +5,13 @@
     <header class="head">
       <h1>{{ examination.endpoint.endpoint }}</h1>
       <VerdictMark class="big" :verdict="examination.endpoint.verdict" data-test="verdict" />
-      <el-button size="small" :disabled="audits.running" data-test="audit-endpoint" @click="audits.start([id])">{{ t('audit.startOne') }}</el-button>
+      <el-button
+        size="small"
+        :disabled="audits.running"
+        data-test="audit-endpoint"
+        @click="audits.start([id])"
+        >{{ t('audit.startOne') }}</el-button
+      >
     </header>
     <dl class="facts">
       <template v-for="fact in facts" :key="fact.title">
@@ -33,7 +39,13 @@
         </section>
         <section v-if="wired.length" :aria-label="t('wire.title')">
           <h2>{{ t('wire.title') }}</h2>
-          <WireTables v-for="x in wired" :key="x.shown.address" :observation="x.observation" :shown="x.shown" :several="wired.length > 1" />
+          <WireTables
+            v-for="x in wired"
+            :key="x.shown.address"
+            :observation="x.observation"
+            :shown="x.shown"
+            :several="wired.length > 1"
+          />
         </section>
       </div>
     </div>
@@ -41,7 +53,11 @@
       <h2>{{ t('chain.title') }}</h2>
       <p v-if="!examination.judgement.chains?.length" class="sheet">{{ t('chain.none') }}</p>
       <template v-for="(chain, index) in examination.judgement.chains" :key="index">
-        <ChainDrawing :chain="chain" :several="(examination.judgement.chains?.length ?? 0) > 1" :certificates="examination.judgement.certificates ?? []" />
+        <ChainDrawing
+          :chain="chain"
+          :several="(examination.judgement.chains?.length ?? 0) > 1"
+          :certificates="examination.judgement.certificates ?? []"
+        />
         <template v-if="chain.audiences?.length">
           <h2>{{ t('audience.title') }}</h2>
           <AudienceTable :chain="chain" :certificates="examination.judgement.certificates ?? []" />
@@ -63,7 +79,7 @@ import ChainDrawing from './ChainDrawing.vue'
 import LeafDetails from './LeafDetails.vue'
 import ProtocolTable from './ProtocolTable.vue'
 import WireTables from './WireTables.vue'
-import type { Examination, Failure } from '../api/client'
+import type { DNSRecords, Examination, Failure, TLSARecord } from '../api/client'
 
 const props = defineProps<{ id: number }>()
 const audits = useAudits()
@@ -88,26 +104,47 @@ const wired = computed(() =>
     return observation && shown.suites?.length ? [{ shown, observation }] : []
   }),
 )
-const leaf = computed(() => examination.value?.judgement?.certificates?.find((c) => c.sha256 === examination.value?.judgement?.leaf))
+const leaf = computed(() => {
+  const judgement = examination.value?.judgement
+  return judgement?.certificates?.find((c) => c.sha256 === judgement.leaf)
+})
 const facts = computed(() => {
   const x = examination.value
   if (!x) return []
   const { endpoint } = x
   const addresses = x.facts?.observations?.map((o) => o.address) ?? []
-  const list = (names: string[] | null | undefined) => names?.join(', ') ?? ''
   return [
     { title: t('endpoint.issuer'), value: endpoint.issuer },
-    { title: t('endpoint.expires'), value: endpoint.not_after && `${moment(endpoint.not_after)} (${daysWords(daysUntil(endpoint.not_after))})` },
+    {
+      title: t('endpoint.expires'),
+      value: endpoint.not_after && `${moment(endpoint.not_after)} (${daysWords(daysUntil(endpoint.not_after))})`,
+    },
     { title: t('endpoint.addresses'), value: list(addresses) },
-    { title: t('endpoint.trust'), value: list(endpoint.trust) || (endpoint.audiences?.length ? '' : t('endpoint.system')) },
+    { title: t('endpoint.trust'), value: list(endpoint.trust) ||
+      (endpoint.audiences?.length ? '' : t('endpoint.system')) },
     { title: t('endpoint.audiences'), value: list(endpoint.audiences) },
     { title: t('endpoint.policy'), value: endpoint.judged_by ?? '' },
-    { title: t('endpoint.labels'), value: Object.entries(endpoint.labels ?? {}).map(([key, value]) => `${key}: ${value}`).join(', ') },
+    {
+      title: t('endpoint.labels'),
+      value: Object.entries(endpoint.labels ?? {}).map(([key, value]) => `${key}: ${value}`).join(', '),
+    },
     { title: t('endpoint.caa'), value: list(x.facts?.dns?.caa?.map((r) => `${r.tag} "${r.value}"`)) },
-    { title: t('endpoint.tlsa'), value: list(x.facts?.dns?.tlsa?.map((r) => t(x.facts?.dns?.validated ? 'endpoint.tlsaValidated' : 'endpoint.tlsaPlain', { usage: String(r.usage), selector: String(r.selector), matching: String(r.matching) }))) },
+    { title: t('endpoint.tlsa'), value: tlsaWords(x.facts?.dns) },
     { title: t('endpoint.judged'), value: moment(endpoint.judged_at) },
   ].filter((fact) => fact.value)
 })
+
+const list = (names: string[] | null | undefined) => names?.join(', ') ?? ''
+
+function tlsaWords(dns: DNSRecords | undefined) {
+  const word = dns?.validated ? 'endpoint.tlsaValidated' : 'endpoint.tlsaPlain'
+  const parts = (r: TLSARecord) => ({
+    usage: String(r.usage),
+    selector: String(r.selector),
+    matching: String(r.matching),
+  })
+  return list(dns?.tlsa?.map((r) => t(word, parts(r))))
+}
 </script>
 
 <style scoped>

@@ -13,7 +13,12 @@
         <tr v-for="(version, row) in shown[0]?.versions" :key="version.name" :data-version="version.name">
           <th scope="row">{{ version.name }}</th>
           <td v-for="address in shown" :key="address.address" :class="{ wrong: address.versions?.[row]?.wrong }">
-            {{ t(`protocol.${address.versions?.[row]?.answer ?? 'not-shown'}`) }}<span v-if="address.versions?.[row]?.suite" class="suite soft mono">{{ address.versions[row].suite }}</span>
+            {{ t(`protocol.${address.versions?.[row]?.answer ?? 'not-shown'}`)
+            }}<span
+              v-if="address.versions?.[row]?.suite"
+              class="suite soft mono"
+              >{{ address.versions[row].suite }}</span
+            >
           </td>
           <td class="soft">{{ t(`protocol.${version.should || 'either'}`) }}</td>
         </tr>

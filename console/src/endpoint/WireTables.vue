@@ -18,7 +18,9 @@
           </tr>
           <tr>
             <th scope="row">{{ t('wire.order') }}</th>
-            <td v-for="version in accepted" :key="version.name">{{ version.order ? t(`order.${version.order}`) : '–' }}</td>
+            <td v-for="version in accepted" :key="version.name">
+              {{ version.order ? t(`order.${version.order}`) : '–' }}
+            </td>
             <td></td>
           </tr>
         </tbody>
@@ -63,7 +65,8 @@ const facts = computed(() => {
   return [
     { title: t('wire.cut'), value: props.observation.cut?.code ? t('wire.cutShort') : '' },
     { title: t('wire.groups'), value: groups?.accepted?.join(', ') ?? '' },
-    { title: t('wire.finite'), value: groups?.finite_field ? t('wire.bits', { bits: String(groups.finite_field.bits), name: groups.finite_field.name ?? '' }) : '' },
+    { title: t('wire.finite'), value: groups?.finite_field ? t('wire.bits',
+      { bits: String(groups.finite_field.bits), name: groups.finite_field.name ?? '' }) : '' },
     { title: t('wire.possession'), value: possession ? t(`possession.${possession}`) : '' },
     { title: t('wire.signed'), value: settings?.signature_schemes?.join(', ') ?? settings?.signature_scheme ?? '' },
     { title: t('wire.alpn'), value: settings?.alpn ?? '' },

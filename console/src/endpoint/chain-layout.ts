@@ -41,7 +41,11 @@ export function chainLayout(chain: Chain, certificates: Description[], now: Date
   const given = chain.view.given ?? []
   const facts = (id: string) => {
     const c = known.get(id)
-    return { key: c?.key ?? '', until: c?.not_after.slice(0, 10) ?? '', expired: c ? new Date(c.not_after) < now : false }
+    return {
+      key: c?.key ?? '',
+      until: c?.not_after.slice(0, 10) ?? '',
+      expired: c ? new Date(c.not_after) < now : false,
+    }
   }
   const all = paths(chain)
   const nodes = new Map<string, Node>()
@@ -64,7 +68,16 @@ export function chainLayout(chain: Chain, certificates: Description[], now: Date
       const c = known.get(id)
       const link = right.find((l) => l.sha256 === id) ?? given.find((l) => l.sha256 === id)
       const role = link?.role ?? (c?.subject === c?.issuer ? 'root' : 'intermediate')
-      nodes.set(id, { id, label: c?.label ?? id.slice(0, 12), role, place: place(id), level, lane, stores: [], ...facts(id) })
+      nodes.set(id, {
+        id,
+        label: c?.label ?? id.slice(0, 12),
+        role,
+        place: place(id),
+        level,
+        lane,
+        stores: [],
+        ...facts(id),
+      })
     }
     const top = nodes.get(path.ids.at(-1) ?? '')
     if (path.anchored && top && !top.stores.includes(path.store)) top.stores.push(path.store)
@@ -104,10 +117,22 @@ interface Route {
 /** The best path first, then the paths of every store; one that is the beginning of another is left out. */
 function paths(chain: Chain): Route[] {
   const right = chain.view.right ?? []
-  const routes: Route[] = [{ store: chain.view.store ?? '', ids: right.map((l) => l.sha256), valid: Boolean(chain.view.store), anchored: false }]
+  const routes: Route[] = [
+    {
+      store: chain.view.store ?? '',
+      ids: right.map((l) => l.sha256),
+      valid: Boolean(chain.view.store),
+      anchored: false,
+    },
+  ]
   for (const audience of chain.audiences ?? []) {
     for (const path of audience.paths ?? []) {
-      routes.push({ store: audience.store, ids: path.certificates ?? [], valid: path.valid, anchored: Boolean(path.anchor) })
+      routes.push({
+        store: audience.store,
+        ids: path.certificates ?? [],
+        valid: path.valid,
+        anchored: Boolean(path.anchor),
+      })
     }
   }
   const begins = (a: string[], b: string[]) => a.length < b.length && a.every((id, i) => b[i] === id)

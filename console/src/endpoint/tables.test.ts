@@ -21,7 +21,15 @@ const shown: Shown = {
     { name: 'resumption', is: 'not-shown' },
   ],
 }
-const observation: Observation = { address: shown.address, server_name: '', at: '', outcome: 'answered', versions: [], certificates: [], connections: [] }
+const observation: Observation = {
+  address: shown.address,
+  server_name: '',
+  at: '',
+  outcome: 'answered',
+  versions: [],
+  certificates: [],
+  connections: [],
+}
 
 describe('ProtocolTable', () => {
   it('shows what the core says is wrong, and nothing else', () => {
@@ -39,8 +47,18 @@ describe('ProtocolTable', () => {
 describe('WireTables', () => {
   const tables = mount(WireTables, { props: { observation, shown, several: false } })
   it('has a column for each accepted version and the place of each suite', () => {
-    expect(tables.get('[data-test="suites"] thead').findAll('th').map((th) => th.text())).toEqual(['Cipher suite, with its place in the order', 'TLS 1.3', 'TLS 1.2', ''])
-    expect(tables.get('[data-test="suites"] tbody tr').findAll('td').map((td) => td.text())).toEqual(['1', '·', ''])
+    expect(
+      tables
+        .get('[data-test="suites"] thead')
+        .findAll('th')
+        .map((th) => th.text()),
+    ).toEqual(['Cipher suite, with its place in the order', 'TLS 1.3', 'TLS 1.2', ''])
+    expect(
+      tables
+        .get('[data-test="suites"] tbody tr')
+        .findAll('td')
+        .map((td) => td.text()),
+    ).toEqual(['1', '·', ''])
     expect(tables.findAll('[data-test="suites"] .wrong')).toHaveLength(1)
     expect(tables.text()).toContain('no forward secrecy')
     expect(tables.get('[data-test="suites"]').text()).toContain('client')

@@ -15,7 +15,14 @@
         <VerdictMark :verdict="verdict" /> <b>{{ counts[verdict] ?? 0 }}</b>
       </button>
     </div>
-    <el-input v-model="query.search" class="search" clearable :placeholder="t('estate.search')" :aria-label="t('estate.search')" data-test="search" />
+    <el-input
+      v-model="query.search"
+      class="search"
+      clearable
+      :placeholder="t('estate.search')"
+      :aria-label="t('estate.search')"
+      data-test="search"
+    />
   </div>
 
   <p v-if="failure" class="sheet" role="alert">{{ t('failure.title') }}: {{ failure.words }}</p>
@@ -24,7 +31,9 @@
       <thead>
         <tr>
           <th v-for="column in columns" :key="column" :aria-sort="ariaSort(column)" :class="column">
-            <button type="button" :data-test="`sort-${column}`" @click="sortBy(column)">{{ t(titles[column]) }}<span aria-hidden="true">{{ arrow(column) }}</span></button>
+            <button type="button" :data-test="`sort-${column}`" @click="sortBy(column)">
+              {{ t(titles[column]) }}<span aria-hidden="true">{{ arrow(column) }}</span>
+            </button>
           </th>
           <th>{{ t('estate.findings') }}</th>
           <th>{{ t('estate.about') }}</th>
@@ -62,7 +71,8 @@ import type { Column, Query } from './use-endpoints'
 import type { Endpoint } from '../api/client'
 import type { WordKey } from '../words/en'
 
-const titles: Record<Column, WordKey> = { verdict: 'estate.verdict', target: 'estate.endpoint', not_after: 'estate.daysLeft', issuer: 'estate.issuer' }
+const titles: Record<Column, WordKey> = { verdict: 'estate.verdict', target: 'estate.endpoint',
+  not_after: 'estate.daysLeft', issuer: 'estate.issuer' }
 
 const audits = useAudits()
 const { query, items, counts, next, loaded, failure, load, more, sortBy } = useEndpoints()
@@ -94,7 +104,10 @@ function daysLeft(endpoint: Endpoint): string {
 <style scoped>
 .tools { display: flex; flex-wrap: wrap; align-items: center; gap: 12px 20px; margin-bottom: 12px; }
 .filters { display: flex; flex-wrap: wrap; gap: 6px; }
-.filter { display: inline-flex; gap: 8px; align-items: center; font: inherit; color: inherit; padding: 4px 10px; border: 1px solid var(--line); border-radius: 3px; background: var(--sheet); cursor: pointer; }
+.filter {
+  display: inline-flex; gap: 8px; align-items: center; font: inherit; color: inherit; padding: 4px 10px;
+  border: 1px solid var(--line); border-radius: 3px; background: var(--sheet); cursor: pointer;
+}
 .filter[aria-pressed='true'] { border-color: var(--ink); box-shadow: inset 0 0 0 1px var(--ink); }
 .search { width: 300px; margin-left: auto; }
 .table { padding: 0; overflow-x: auto; }

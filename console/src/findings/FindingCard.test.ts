@@ -24,7 +24,9 @@ describe('FindingCard', () => {
     expect(lines).toContain('put its <VirtualHost> first')
   })
   it('says why and until when a finding is waived', () => {
-    const card = mount(FindingCard, { props: { finding: { ...finding, waived: { reason: 'the cranes need it', until: '2026-12-31' } } } })
+    const card = mount(FindingCard, {
+      props: { finding: { ...finding, waived: { reason: 'the cranes need it', until: '2026-12-31' } } },
+    })
     expect(card.get('[data-test="waived"]').text()).toBe('Waived until 2026-12-31: the cranes need it')
     expect(card.classes()).toContain('passed')
   })

@@ -1,20 +1,34 @@
 <template>
-  <article class="finding sheet" :class="{ passed: finding.waived }" :data-severity="finding.severity" :data-code="finding.code">
+  <article
+    class="finding sheet"
+    :class="{ passed: finding.waived }"
+    :data-severity="finding.severity"
+    :data-code="finding.code"
+  >
     <p class="top">
       <b class="severity">{{ t(`severity.${finding.severity}`) }}</b>
       <span class="mono">{{ finding.code }}</span>
-      <span v-if="finding.state" class="soft since">{{ t('findings.since', { state: t(`state.${finding.state}`), when: finding.first_seen?.slice(0, 10) ?? '' }) }}</span>
+      <span v-if="since" class="soft since">{{ since }}</span>
     </p>
     <p v-if="place" class="mono place">{{ place }}</p>
     <p class="message">
       {{ finding.message }}
-      <span v-if="(finding.addresses?.length ?? 0) > 1" class="soft">{{ t('findings.on', { addresses: finding.addresses?.join(', ') ?? '' }) }}</span>
+      <span
+        v-if="(finding.addresses?.length ?? 0) > 1"
+        class="soft"
+        >{{ t('findings.on', { addresses: finding.addresses?.join(', ') ?? '' }) }}</span
+      >
     </p>
-    <p v-if="finding.waived" class="waived" data-test="waived">{{ t('findings.waived', { until: finding.waived.until, reason: finding.waived.reason }) }}</p>
-    <p class="remedy"><b>{{ t('findings.do') }}:</b> {{ finding.remedy }}</p>
+    <p v-if="finding.waived" class="waived" data-test="waived">
+      {{ t('findings.waived', { until: finding.waived.until, reason: finding.waived.reason }) }}
+    </p>
+    <p class="remedy">
+      <b>{{ t('findings.do') }}:</b> {{ finding.remedy }}
+    </p>
     <ul v-if="finding.edits?.length" class="settings" data-test="lines">
       <li v-for="edit in finding.edits" :key="edit.server">
-        <span class="soft">{{ edit.server }}</span> <code v-if="edit.line" class="mono">{{ edit.line }}</code> <span v-if="edit.note">{{ edit.note }}</span>
+        <span class="soft">{{ edit.server }}</span> <code v-if="edit.line" class="mono">{{ edit.line }}</code>
+        <span v-if="edit.note">{{ edit.note }}</span>
       </li>
     </ul>
     <details v-if="missing">
@@ -37,6 +51,10 @@ import type { CardFinding } from './severities'
 
 const props = defineProps<{ finding: CardFinding; place?: string }>()
 const copied = ref(false)
+const since = computed(() => {
+  const { state, first_seen: first } = props.finding
+  return state && t('findings.since', { state: t(`state.${state}`), when: first?.slice(0, 10) ?? '' })
+})
 const missing = computed(() => props.finding.evidence.missing_pem?.join(''))
 
 async function handleCopy() {

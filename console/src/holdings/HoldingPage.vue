@@ -7,7 +7,8 @@
       <VerdictMark class="big" :verdict="view.holding.verdict" data-test="verdict" />
     </header>
     <p class="soft">
-      {{ t('holdings.line', { files: view.holding.files, sent: moment(view.holding.sent_at), judged: moment(view.holding.judged_at), policy: view.holding.policy }) }}
+      {{ t('holdings.line', { files: view.holding.files, sent: moment(view.holding.sent_at),
+        judged: moment(view.holding.judged_at), policy: view.holding.policy }) }}
     </p>
     <div class="columns">
       <section :aria-label="t('findings.title')">
@@ -18,7 +19,15 @@
       <section :aria-label="t('holdings.filesTitle')">
         <div class="filesHead">
           <h2>{{ t('holdings.filesTitle') }}</h2>
-          <button v-for="v in fileVerdicts" :key="v" type="button" class="filter" :aria-pressed="verdict === v" :data-test="`files-${v}`" @click="handleFilter(v)">
+          <button
+            v-for="v in fileVerdicts"
+            :key="v"
+            type="button"
+            class="filter"
+            :aria-pressed="verdict === v"
+            :data-test="`files-${v}`"
+            @click="handleFilter(v)"
+          >
             <VerdictMark :verdict="v" />
           </button>
         </div>
@@ -35,7 +44,13 @@
             </tbody>
           </table>
         </div>
-        <el-button v-if="next" size="small" data-test="more-files" @click="loadFiles(true)">{{ t('estate.more') }}</el-button>
+        <el-button
+          v-if="next"
+          size="small"
+          data-test="more-files"
+          @click="loadFiles(true)"
+          >{{ t('estate.more') }}</el-button
+        >
       </section>
     </div>
   </template>
@@ -90,7 +105,10 @@ watch(() => [props.id, audits.ended], load)
 .columns { display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1fr); gap: 20px 24px; align-items: start; }
 .filesHead { display: flex; gap: 6px; align-items: baseline; }
 .filesHead h2 { margin-right: auto; }
-.filter { font: inherit; font-size: 12.5px; color: inherit; padding: 2px 8px; border: 1px solid var(--line); border-radius: 3px; background: var(--sheet); cursor: pointer; }
+.filter {
+  font: inherit; font-size: 12.5px; color: inherit; padding: 2px 8px; border: 1px solid var(--line);
+  border-radius: 3px; background: var(--sheet); cursor: pointer;
+}
 .filter[aria-pressed='true'] { border-color: var(--ink); box-shadow: inset 0 0 0 1px var(--ink); }
 .table { padding: 0; margin-bottom: 8px; }
 table { border-collapse: collapse; width: 100%; }

@@ -2,17 +2,32 @@ import { flushPromises, mount } from '@vue/test-utils'
 import { afterEach, describe, expect, it, vi } from 'vitest'
 import PolicyPage from './PolicyPage.vue'
 
-const own = { name: 'quay', builtin: false, version: 3, updated_at: '2026-11-20T10:00:00Z', endpoints: 2, holdings: 0, text: 'name: quay\n' }
+const own = {
+  name: 'quay',
+  builtin: false,
+  version: 3,
+  updated_at: '2026-11-20T10:00:00Z',
+  endpoints: 2,
+  holdings: 0,
+  text: 'name: quay\n',
+}
 
 /** Answers each request with the next of the list. */
 function serve(...answers: { status: number; body: unknown }[]) {
   const fetch = vi.fn(async () => {
     const { status, body } = answers.shift() ?? { status: 500, body: {} }
-    return new Response(JSON.stringify(body), { status, headers: { 'Content-Type': status < 400 ? 'application/json' : 'application/problem+json' } })
+    return new Response(JSON.stringify(body), {
+      status,
+      headers: { 'Content-Type': status < 400 ? 'application/json' : 'application/problem+json' },
+    })
   })
   vi.stubGlobal('fetch', fetch)
 }
-const page = () => mount(PolicyPage, { props: { name: 'quay' }, global: { stubs: { 'router-link': true, 'el-button': { template: '<button><slot /></button>' } } } })
+const page = () =>
+  mount(PolicyPage, {
+    props: { name: 'quay' },
+    global: { stubs: { 'router-link': true, 'el-button': { template: '<button><slot /></button>' } } },
+  })
 afterEach(() => vi.unstubAllGlobals())
 
 describe('PolicyPage', () => {
@@ -26,7 +41,11 @@ describe('PolicyPage', () => {
     expect(shown.get('[data-test="saved"]').text()).toContain('version 4')
   })
   it('shows each line that is wrong, and keeps what was written', async () => {
-    const problem = { status: 422, detail: 'some of it cannot be taken; nothing was changed', errors: [{ message: 'line 2: the key "suits" is not known' }] }
+    const problem = {
+      status: 422,
+      detail: 'some of it cannot be taken; nothing was changed',
+      errors: [{ message: 'line 2: the key "suits" is not known' }],
+    }
     serve({ status: 200, body: own }, { status: 422, body: problem })
     const shown = page()
     await flushPromises()

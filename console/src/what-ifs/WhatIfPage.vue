@@ -4,9 +4,12 @@
   <template v-if="view">
     <h1>{{ t('app.whatIf') }}: {{ questionWords(view) }}</h1>
     <p v-if="view.state === 'judging'" class="sheet" aria-live="polite">{{ t('whatIf.asking') }}</p>
-    <p v-if="view.state === 'failed'" class="sheet" role="alert">{{ t('whatIf.failed', { failure: view.failure ?? '' }) }}</p>
+    <p v-if="view.state === 'failed'" class="sheet" role="alert">
+      {{ t('whatIf.failed', { failure: view.failure ?? '' }) }}
+    </p>
     <p v-if="view.answer" data-test="sum">
-      {{ t('whatIf.sum', { appear: view.answer.appear, go: view.answer.go, changed: view.changes?.length ?? 0, endpoints: view.answer.endpoints }) }}
+      {{ t('whatIf.sum', { appear: view.answer.appear, go: view.answer.go, changed: view.changes?.length ?? 0,
+        endpoints: view.answer.endpoints }) }}
     </p>
     <p v-if="view.answer && !view.changes?.length" class="sheet">{{ t('whatIf.same') }}</p>
     <div v-else-if="view.changes?.length" class="sheet table">
@@ -24,14 +27,21 @@
           <tr v-for="change in view.changes" :key="change.endpoint_id" :data-endpoint="change.endpoint">
             <td><VerdictMark :verdict="change.record" /></td>
             <td><VerdictMark :verdict="change.verdict" /></td>
-            <td class="endpoint"><router-link :to="{ name: 'endpoint', params: { id: change.endpoint_id } }">{{ change.endpoint }}</router-link></td>
+            <td class="endpoint">
+              <router-link
+                :to="{ name: 'endpoint', params: { id: change.endpoint_id } }"
+                >{{ change.endpoint }}</router-link
+              >
+            </td>
             <td>
               <div v-for="finding in change.appear" :key="finding.code + finding.subject" :title="finding.remedy">
                 <span class="mono">{{ finding.code }}</span> {{ finding.message }}
               </div>
             </td>
             <td>
-              <div v-for="finding in change.go" :key="finding.code + finding.subject" class="mono">{{ finding.code }}</div>
+              <div v-for="finding in change.go" :key="finding.code + finding.subject" class="mono">
+                {{ finding.code }}
+              </div>
             </td>
           </tr>
         </tbody>

@@ -15,11 +15,25 @@
     </div>
     <div class="wide">
       <label for="distrust">{{ t('whatIf.distrust') }}</label>
-      <input id="distrust" v-model="form.distrust" class="mono" spellcheck="false" autocomplete="off" data-test="distrust" />
+      <input
+        id="distrust"
+        v-model="form.distrust"
+        class="mono"
+        spellcheck="false"
+        autocomplete="off"
+        data-test="distrust"
+      />
     </div>
-    <el-button native-type="submit" :disabled="busy" data-test="ask">{{ busy ? t('whatIf.asking') : t('whatIf.ask') }}</el-button>
+    <el-button
+      native-type="submit"
+      :disabled="busy"
+      data-test="ask"
+      >{{ busy ? t('whatIf.asking') : t('whatIf.ask') }}</el-button
+    >
   </form>
-  <p v-if="failure" class="sheet" role="alert" data-test="failure">{{ failure.words }} {{ failure.details.join('; ') }}</p>
+  <p v-if="failure" class="sheet" role="alert" data-test="failure">
+    {{ failure.words }} {{ failure.details.join('; ') }}
+  </p>
   <p v-if="list && !list.length" class="sheet">{{ t('whatIf.none') }}</p>
   <div v-else-if="list" class="sheet table">
     <table>
@@ -34,7 +48,9 @@
       <tbody>
         <tr v-for="x in list" :key="x.id" data-test="what-if">
           <td class="nowrap">{{ moment(x.created_at) }}</td>
-          <td><router-link :to="{ name: 'what-if', params: { id: x.id } }">{{ questionWords(x) }}</router-link></td>
+          <td>
+            <router-link :to="{ name: 'what-if', params: { id: x.id } }">{{ questionWords(x) }}</router-link>
+          </td>
           <td>{{ x.answer?.appear ?? x.state }}</td>
           <td>{{ x.answer?.go }}</td>
         </tr>
@@ -82,7 +98,10 @@ async function handleAsk() {
 .ask div { display: grid; gap: 4px; }
 .wide { flex: 1; min-width: 260px; }
 label { font-size: 12.5px; color: var(--ink-soft); }
-input, select { font: inherit; color: inherit; background: var(--wash); border: 1px solid var(--line); border-radius: 3px; padding: 4px 6px; }
+input, select {
+  font: inherit; color: inherit; background: var(--wash); border: 1px solid var(--line); border-radius: 3px;
+  padding: 4px 6px;
+}
 input.mono { font-size: 12.5px; }
 .table { padding: 0; overflow-x: auto; }
 table { border-collapse: collapse; width: 100%; }

@@ -6,23 +6,40 @@ import WhatIfsPage from './WhatIfsPage.vue'
 const push = vi.fn()
 vi.mock('vue-router', () => ({ useRouter: () => ({ push }) }))
 
-const asked = { id: 7, state: 'finished', at: '2027-03-15T00:00:00Z', policy: 'strict', distrust: [], created_at: '2026-11-20T10:00:00Z' }
+const asked = {
+  id: 7,
+  state: 'finished',
+  at: '2027-03-15T00:00:00Z',
+  policy: 'strict',
+  distrust: [],
+  created_at: '2026-11-20T10:00:00Z',
+}
 const verdicts = { sound: 1, 'at-risk': 0, faulty: 0, unreachable: 0 }
 
 /** Answers by method and path. */
 function serve(answers: Record<string, unknown>) {
-  vi.stubGlobal('fetch', vi.fn(async (request: Request) => {
-    const body = answers[`${request.method} ${new URL(request.url).pathname}`]
-    return new Response(JSON.stringify(body ?? { detail: 'there is no such record' }), { status: body ? 200 : 404, headers: { 'Content-Type': 'application/json' } })
-  }))
+  vi.stubGlobal(
+    'fetch',
+    vi.fn(async (request: Request) => {
+      const body = answers[`${request.method} ${new URL(request.url).pathname}`]
+      return new Response(JSON.stringify(body ?? { detail: 'there is no such record' }), {
+        status: body ? 200 : 404,
+        headers: { 'Content-Type': 'application/json' },
+      })
+    }),
+  )
 }
-const global = { stubs: { 'router-link': { template: '<a><slot /></a>' }, 'el-button': { template: '<button><slot /></button>' } } }
+const global = {
+  stubs: { 'router-link': { template: '<a><slot /></a>' }, 'el-button': { template: '<button><slot /></button>' } },
+}
 afterEach(() => vi.unstubAllGlobals())
 
 describe('WhatIfsPage', () => {
   it('lists what was asked and asks anew', async () => {
     serve({
-      'GET /api/v1/what-ifs': { items: [{ ...asked, answer: { endpoints: 9, verdicts, record: verdicts, appear: 4, go: 1 } }] },
+      'GET /api/v1/what-ifs': {
+        items: [{ ...asked, answer: { endpoints: 9, verdicts, record: verdicts, appear: 4, go: 1 } }],
+      },
       'GET /api/v1/policies': [{ name: 'strict', builtin: true }],
       'POST /api/v1/what-ifs': { ...asked, id: 8, state: 'judging' },
     })
@@ -41,15 +58,28 @@ describe('WhatIfsPage', () => {
 describe('WhatIfPage', () => {
   it('shows what would appear and go at each endpoint', async () => {
     const change = {
-      endpoint_id: 3, endpoint: 'tides.tarnholm.example:443', record: 'sound', verdict: 'faulty',
-      appear: [{ code: 'time.expired', severity: 'fault', subject: 'x', message: 'It expired.', remedy: 'Renew it.' }], go: [{ code: 'time.renewal-due', subject: 'x' }],
+      endpoint_id: 3,
+      endpoint: 'tides.tarnholm.example:443',
+      record: 'sound',
+      verdict: 'faulty',
+      appear: [
+        { code: 'time.expired', severity: 'fault', subject: 'x', message: 'It expired.', remedy: 'Renew it.' },
+      ],
+      go: [{ code: 'time.renewal-due', subject: 'x' }],
     }
-    serve({ 'GET /api/v1/what-ifs/7': { ...asked, answer: { endpoints: 9, verdicts, record: verdicts, appear: 1, go: 1 }, changes: [change] } })
+    serve({
+      'GET /api/v1/what-ifs/7': {
+        ...asked,
+        answer: { endpoints: 9, verdicts, record: verdicts, appear: 1, go: 1 },
+        changes: [change],
+      },
+    })
     const page = mount(WhatIfPage, { props: { id: 7 }, global })
     await flushPromises()
     expect(page.get('[data-test="sum"]').text()).toBe('1 findings would appear and 1 would go, at 1 of 9 endpoints.')
     const row = page.get('[data-endpoint="tides.tarnholm.example:443"]').text()
-    for (const part of ['sound', 'faulty', 'time.expired', 'It expired.', 'time.renewal-due']) expect(row).toContain(part)
+    for (const part of ['sound', 'faulty', 'time.expired', 'It expired.', 'time.renewal-due'])
+      expect(row).toContain(part)
   })
   it('says when there is no such what-if', async () => {
     serve({})

@@ -30,7 +30,8 @@ export const en = {
   'estate.findings': 'Findings',
   'estate.more': 'Show more',
   'estate.none': 'No endpoint matches. Clear the search or the filter.',
-  'estate.empty': 'The estate is empty. Import one with “nurvik estate import estate.yaml”, or add an endpoint with “nurvik estate add HOST”.',
+  'estate.empty': 'The estate is empty. Import one with “nurvik estate import estate.yaml”, or add an ' +
+    'endpoint with “nurvik estate add HOST”.',
   'estate.count': '{shown} of {total} endpoints',
   'estate.expired': 'expired',
   'estate.about': 'About',
@@ -171,7 +172,8 @@ export const en = {
   'certificate.key': 'Key',
   'certificate.signature': 'Signature',
   'certificate.sha256': 'SHA-256',
-  'holdings.what': 'What machines hold on disk. Their clients send facts, never a file and never the private part of a key.',
+  'holdings.what': 'What machines hold on disk. Their clients send facts, never a file and never the ' +
+    'private part of a key.',
   'holdings.none': 'No machine has sent anything yet. On one, run “nurvik audit /etc/ssl --send --server ADDRESS”.',
   'holdings.waiting': 'not yet judged',
   'holdings.machine': 'Machine',
@@ -182,7 +184,8 @@ export const en = {
   'holdings.line': '{files} files, sent {sent}, judged {judged} by the policy {policy}',
   'holdings.filesTitle': 'Files',
   'workbench.title': 'Workbench',
-  'workbench.promise': 'Nothing is sent. Files, texts, keys and passwords stay in this page, and all work is done in your browser.',
+  'workbench.promise': 'Nothing is sent. Files, texts, keys and passwords stay in this page, and all work ' +
+    'is done in your browser.',
   'workbench.how': 'They are forgotten when the page is closed.',
   'workbench.broken': 'The workbench does not work in this browser:',
   'workbench.drop': 'Drop files here, or choose them',
@@ -213,7 +216,8 @@ export const en = {
   'workbench.leftOver': 'Left over',
   'workbench.followed': 'Renewals',
   'workbench.wrong': 'What is wrong',
-  'policies.what': 'A policy says what is expected. It is assigned to endpoints in the estate file, and to holdings with “nurvik holding change”.',
+  'policies.what': 'A policy says what is expected. It is assigned to endpoints in the estate file, and to ' +
+    'holdings with “nurvik holding change”.',
   'policies.name': 'Policy',
   'policies.version': 'Version',
   'policies.builtin': 'built in',
@@ -224,10 +228,12 @@ export const en = {
   'policies.gone': 'There is no such policy. It may have been removed.',
   'policies.save': 'Save as a new version',
   'policies.saved': 'Saved as version {version}.',
-  'policies.readonly': 'This policy is built in. To change it, copy its text and save it under another name with “nurvik policy save FILE”.',
+  'policies.readonly': 'This policy is built in. To change it, copy its text and save it under another name ' +
+    'with “nurvik policy save FILE”.',
   'policies.text': 'The policy as YAML',
   'policies.used': '{endpoints} endpoints and {holdings} holdings are judged by it.',
-  'whatIf.what': 'Judge what is known at another time, by another policy, or without a root. Nothing is visited, and the record stays as it is.',
+  'whatIf.what': 'Judge what is known at another time, by another policy, or without a root. Nothing is ' +
+    'visited, and the record stays as it is.',
   'whatIf.at': 'As of',
   'whatIf.policy': 'By the policy',
   'whatIf.assigned': 'as assigned',

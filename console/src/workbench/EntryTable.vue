@@ -17,17 +17,28 @@
           <template v-for="(row, index) in entries" :key="index">
             <tr>
               <td>
-                <button v-if="row.entry.fields?.length" type="button" class="more" :aria-expanded="open.has(index)" :aria-label="t('workbench.fields')" @click="toggle(index)">
+                <button
+                  v-if="row.entry.fields?.length"
+                  type="button"
+                  class="more"
+                  :aria-expanded="open.has(index)"
+                  :aria-label="t('workbench.fields')"
+                  @click="toggle(index)"
+                >
                   {{ open.has(index) ? '▾' : '▸' }}
                 </button>
                 {{ row.path }}<template v-if="row.entry.line">:{{ row.entry.line }}</template>
-                <span v-if="row.entry.field || row.entry.alias" class="soft"> {{ row.entry.field }} {{ row.entry.alias }}</span>
+                <span v-if="row.entry.field || row.entry.alias" class="soft">
+                  {{ row.entry.field }} {{ row.entry.alias }}</span
+                >
               </td>
               <td>
                 {{ row.entry.what }}
                 <span v-for="remark in row.entry.remarks" :key="remark" class="remark">{{ remark }}</span>
               </td>
-              <td>{{ row.entry.label }}<span v-if="others(row.entry)" class="soft"> {{ others(row.entry) }}</span></td>
+              <td>
+                {{ row.entry.label }}<span v-if="others(row.entry)" class="soft"> {{ others(row.entry) }}</span>
+              </td>
               <td class="dates">{{ span(row.entry) }}</td>
               <td class="dates">{{ row.entry.key }}</td>
               <td>{{ row.entry.issuer }}</td>
@@ -37,11 +48,16 @@
                 <dl>
                   <template v-for="(field, number) in row.entry.fields" :key="number">
                     <dt>{{ field.name }}</dt>
-                    <dd><div v-for="value in field.values" :key="value">{{ value }}</div></dd>
+                    <dd>
+                      <div v-for="value in field.values" :key="value">{{ value }}</div>
+                    </dd>
                   </template>
                   <template v-for="anomaly in row.entry.anomalies" :key="anomaly.offset">
                     <dt class="bad">{{ t('workbench.anomaly') }}</dt>
-                    <dd>{{ t('workbench.atByte', { n: anomaly.offset }) }}, {{ anomaly.field }}: {{ anomaly.text }} ({{ anomaly.source }})</dd>
+                    <dd>
+                      {{ t('workbench.atByte', { n: anomaly.offset }) }}, {{ anomaly.field }}:
+                      {{ anomaly.text }} ({{ anomaly.source }})
+                    </dd>
                   </template>
                 </dl>
               </td>
@@ -76,8 +92,14 @@ function span(entry: Entry): string {
 <style scoped>
 .table { padding: 0; overflow: auto; max-height: 420px; }
 table { border-collapse: collapse; width: 100%; }
-th, td { text-align: left; padding: 4px 12px; border-bottom: 1px solid var(--line); vertical-align: baseline; overflow-wrap: anywhere; }
-th { font-weight: 600; font-size: 12.5px; color: var(--ink-soft); white-space: nowrap; position: sticky; top: 0; background: var(--sheet); }
+th, td {
+  text-align: left; padding: 4px 12px; border-bottom: 1px solid var(--line); vertical-align: baseline;
+  overflow-wrap: anywhere;
+}
+th {
+  font-weight: 600; font-size: 12.5px; color: var(--ink-soft); white-space: nowrap; position: sticky; top: 0;
+  background: var(--sheet);
+}
 tbody tr:last-child td { border-bottom: 0; }
 .dates { white-space: nowrap; }
 .more { background: none; border: 0; color: var(--accent); cursor: pointer; padding: 0 4px 0 0; font: inherit; }

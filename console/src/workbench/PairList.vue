@@ -3,27 +3,40 @@
     <h2>{{ t('workbench.together') }}</h2>
     <p v-if="!sets.length" class="sheet">{{ t('workbench.nothingTogether') }}</p>
     <article v-for="set in sets" :key="set.spki" class="sheet set" data-test="set">
-      <p class="title"><b>{{ set.title }}</b> <span class="soft">{{ set.key }}</span></p>
+      <p class="title">
+        <b>{{ set.title }}</b> <span class="soft">{{ set.key }}</span>
+      </p>
       <p v-if="!set.members.length" class="soft note">{{ t('workbench.alone') }}</p>
       <ul>
         <li v-for="(member, index) in set.members" :key="index">
-          <span class="soft kind">{{ t(`material.${member.kind}`) }}</span> {{ member.path }}<template v-if="member.alias"> “{{ member.alias }}”</template>
+          <span class="soft kind">{{ t(`material.${member.kind}`) }}</span> {{ member.path
+          }}<template v-if="member.alias"> “{{ member.alias }}”</template>
           <span v-if="member.valid" class="good">{{ t('workbench.validNow') }}</span>
         </li>
       </ul>
       <p v-if="set.parts.length" class="parts">
         {{ t('workbench.save') }}
-        <el-button v-for="part in set.parts" :key="part.name" size="small" :title="part.note" :data-test="`save-${part.what}`" @click="save(part)">
+        <el-button
+          v-for="part in set.parts"
+          :key="part.name"
+          size="small"
+          :title="part.note"
+          :data-test="`save-${part.what}`"
+          @click="save(part)"
+        >
           {{ part.name }}
         </el-button>
       </p>
-      <p v-for="part in set.parts.filter((p) => p.note)" :key="part.name" class="soft note">{{ part.name }}: {{ part.note }}</p>
+      <p v-for="part in set.parts.filter((p) => p.note)" :key="part.name" class="soft note">
+        {{ part.name }}: {{ part.note }}
+      </p>
     </article>
     <template v-if="sorted.unpaired.length">
       <h2 class="apart">{{ t('workbench.leftOver') }}</h2>
       <ul class="sheet">
         <li v-for="(member, index) in sorted.unpaired" :key="index">
-          <span class="soft kind">{{ t(`material.${member.kind as MaterialKind}`) }}</span> {{ member.path }} <b v-if="member.label">{{ member.label }}</b>
+          <span class="soft kind">{{ t(`material.${member.kind as MaterialKind}`) }}</span> {{ member.path }}
+          <b v-if="member.label">{{ member.label }}</b>
           <span class="soft"> {{ member.why }}</span>
         </li>
       </ul>
@@ -33,7 +46,9 @@
       <ul class="sheet">
         <li v-for="(succession, index) in sorted.successions" :key="index">
           <b>{{ succession.names.join(', ') }}</b>
-          <div v-for="step in succession.steps" :key="step.paths.join()" class="soft">{{ step.certificate.not_before?.slice(0, 10) }}: {{ step.paths.join(', ') }}</div>
+          <div v-for="step in succession.steps" :key="step.paths.join()" class="soft">
+            {{ step.certificate.not_before?.slice(0, 10) }}: {{ step.paths.join(', ') }}
+          </div>
         </li>
       </ul>
     </template>

@@ -1,18 +1,41 @@
 <template>
   <h1>{{ t('workbench.title') }}</h1>
-  <p class="promise sheet"><b>{{ t('workbench.promise') }}</b> {{ t('workbench.how') }}</p>
+  <p class="promise sheet">
+    <b>{{ t('workbench.promise') }}</b> {{ t('workbench.how') }}
+  </p>
   <p v-if="broken" class="sheet" role="alert">{{ t('workbench.broken') }} {{ broken }}</p>
 
   <div class="entry">
-    <label class="drop sheet" :class="{ over }" data-test="drop" @dragover.prevent="over = true" @dragleave="over = false" @drop.prevent="handleDrop">
+    <label
+      class="drop sheet"
+      :class="{ over }"
+      data-test="drop"
+      @dragover.prevent="over = true"
+      @dragleave="over = false"
+      @drop.prevent="handleDrop"
+    >
       <input class="hidden-text" type="file" multiple data-test="choose" @change="handleChoose" />
       <b>{{ t('workbench.drop') }}</b>
       <span class="soft">{{ t('workbench.forms') }}</span>
     </label>
     <form class="paste sheet" @submit.prevent="handlePaste">
       <label for="pasted">{{ t('workbench.paste') }}</label>
-      <textarea id="pasted" v-model="pasted" class="mono" rows="4" spellcheck="false" autocomplete="off" data-test="paste" />
-      <el-button size="small" native-type="submit" :disabled="!pasted.trim()" data-test="read">{{ t('workbench.read') }}</el-button>
+      <textarea
+        id="pasted"
+        v-model="pasted"
+        class="mono"
+        rows="4"
+        spellcheck="false"
+        autocomplete="off"
+        data-test="paste"
+      />
+      <el-button
+        size="small"
+        native-type="submit"
+        :disabled="!pasted.trim()"
+        data-test="read"
+        >{{ t('workbench.read') }}</el-button
+      >
     </form>
   </div>
 
@@ -73,7 +96,8 @@ const over = ref(false)
 const pasted = ref('')
 const password = ref('')
 
-const entries = computed(() => sorted.value?.files.flatMap((f) => f.entries.map((entry) => ({ path: f.path, entry }))) ?? [])
+const entries = computed(() => sorted.value?.files.flatMap((f) => f.entries.map((entry) => ({ path: f.path,
+  entry }))) ?? [])
 const findings = computed(() =>
   (sorted.value?.files.flatMap((f) => f.findings.map((finding) => ({ path: f.path, finding }))) ?? []).sort(
     (a, b) => severities.indexOf(a.finding.severity) - severities.indexOf(b.finding.severity),
@@ -94,7 +118,8 @@ async function sort() {
   }
 }
 async function add(files: Iterable<File>) {
-  const read = await Promise.all([...files].map(async (f) => ({ name: f.name, bytes: new Uint8Array(await f.arrayBuffer()) })))
+  const read = await Promise.all([...files].map(async (f) => ({ name: f.name,
+    bytes: new Uint8Array(await f.arrayBuffer()) })))
   inputs.value = [...inputs.value, ...read]
   await sort()
 }
@@ -123,14 +148,26 @@ function clear() {
 <style scoped>
 .promise { margin: 10px 0 12px; border-left: 4px solid var(--sound); }
 .entry { display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1fr); gap: 14px; }
-.drop { display: grid; place-content: center; gap: 6px; text-align: center; min-height: 120px; border-style: dashed; cursor: pointer; }
+.drop {
+  display: grid; place-content: center; gap: 6px; text-align: center; min-height: 120px; border-style: dashed;
+  cursor: pointer;
+}
 .drop.over, .drop:hover { border-color: var(--accent); }
 .drop:focus-within { outline: 2px solid var(--accent); outline-offset: 2px; }
 .paste { display: grid; gap: 6px; justify-items: start; }
-textarea { width: 100%; resize: vertical; background: var(--wash); color: inherit; border: 1px solid var(--line); border-radius: 3px; padding: 6px; }
+textarea {
+  width: 100%; resize: vertical; background: var(--wash); color: inherit; border: 1px solid var(--line);
+  border-radius: 3px; padding: 6px;
+}
 .unlock { display: flex; flex-wrap: wrap; gap: 8px; align-items: center; margin-top: 12px; }
-.unlock input { font: inherit; color: inherit; background: var(--wash); border: 1px solid var(--line); border-radius: 3px; padding: 3px 6px; }
+.unlock input {
+  font: inherit; color: inherit; background: var(--wash); border: 1px solid var(--line); border-radius: 3px;
+  padding: 3px 6px;
+}
 .status { display: flex; gap: 12px; align-items: center; min-height: 28px; margin: 10px 0; }
-.columns { display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1fr); gap: 18px 24px; align-items: start; margin-top: 18px; }
+.columns {
+  display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1fr); gap: 18px 24px; align-items: start;
+  margin-top: 18px;
+}
 @media (max-width: 900px) { .entry, .columns { grid-template-columns: minmax(0, 1fr); } }
 </style>

@@ -3,11 +3,24 @@ import { setsOf } from './sets'
 import type { Part, Sorted } from './sorter'
 
 const part = (spki: string, what: Part['what']): Part => ({ name: `${what}.pem`, what, of: 'tides', spki, pem: '' })
-const sorted = (groups: Sorted['groups'], parts: Part[]): Sorted => ({ files: [], groups, unpaired: [], successions: [], parts, unread: [] })
+const sorted = (groups: Sorted['groups'], parts: Part[]): Sorted => ({
+  files: [],
+  groups,
+  unpaired: [],
+  successions: [],
+  parts,
+  unread: [],
+})
 
 describe('setsOf', () => {
   it('puts parts to the group of their key', () => {
-    const group = { spki: 'aa', key: 'EC P-256', keys: [{ kind: 'private-key', path: 'tides.key' }], certificates: [{ kind: 'certificate', path: 'tides.crt', label: 'tides' }], requests: [] }
+    const group = {
+      spki: 'aa',
+      key: 'EC P-256',
+      keys: [{ kind: 'private-key', path: 'tides.key' }],
+      certificates: [{ kind: 'certificate', path: 'tides.crt', label: 'tides' }],
+      requests: [],
+    }
     const [set, ...rest] = setsOf(sorted([group], [part('aa', 'leaf'), part('aa', 'key')]))
     expect(rest).toEqual([])
     expect(set?.title).toBe('tides')

@@ -10,7 +10,11 @@ function fake() {
   return {
     sent,
     say: (data: unknown) => hear({ data }),
-    worker: { postMessage: (m: never) => sent.push(m), terminate: () => undefined, addEventListener: (_: string, l: unknown) => (hear = l as Listener) } as never,
+    worker: {
+      postMessage: (m: never) => sent.push(m),
+      terminate: () => undefined,
+      addEventListener: (_: string, l: unknown) => (hear = l as Listener),
+    } as never,
   }
 }
 

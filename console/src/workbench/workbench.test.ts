@@ -23,8 +23,19 @@ const entry: Entry = {
 
 describe('EntryTable', () => {
   it('says in one line what a thing is', () => {
-    const text = mount(EntryTable, { props: { entries: [{ path: 'tides.pem', entry }] } }).get('tbody tr').text()
-    for (const part of ['tides.pem:12', 'certificate', 'marked as trusted', 'tides.tarnholm.example', 'ebb.tarnholm.example', '2026-05-01 – 2026-11-16', 'EC P-256', 'Skerry Outer Issuing']) {
+    const text = mount(EntryTable, { props: { entries: [{ path: 'tides.pem', entry }] } })
+      .get('tbody tr')
+      .text()
+    for (const part of [
+      'tides.pem:12',
+      'certificate',
+      'marked as trusted',
+      'tides.tarnholm.example',
+      'ebb.tarnholm.example',
+      '2026-05-01 – 2026-11-16',
+      'EC P-256',
+      'Skerry Outer Issuing',
+    ]) {
       expect(text).toContain(part)
     }
   })
@@ -43,9 +54,27 @@ describe('EntryTable', () => {
 describe('PairList', () => {
   const sorted: Sorted = {
     files: [],
-    groups: [{ spki: 'aa', key: 'EC P-256', keys: [{ kind: 'private-key', path: 'tides.key' }], certificates: [{ kind: 'certificate', path: 'tides.crt', label: 'tides', valid: true }], requests: [] }],
+    groups: [
+      {
+        spki: 'aa',
+        key: 'EC P-256',
+        keys: [{ kind: 'private-key', path: 'tides.key' }],
+        certificates: [{ kind: 'certificate', path: 'tides.crt', label: 'tides', valid: true }],
+        requests: [],
+      },
+    ],
     unpaired: [{ kind: 'private-key', path: 'spare.key', why: 'no certificate or request has this key' }],
-    successions: [{ names: ['tides'], steps: [{ certificate: { kind: 'certificate', path: 'old.crt', not_before: '2025-05-01T00:00:00Z' }, paths: ['old.crt'] }] }],
+    successions: [
+      {
+        names: ['tides'],
+        steps: [
+          {
+            certificate: { kind: 'certificate', path: 'old.crt', not_before: '2025-05-01T00:00:00Z' },
+            paths: ['old.crt'],
+          },
+        ],
+      },
+    ],
     parts: [
       { name: 'tides.key', what: 'key', of: 'tides', spki: 'aa', pem: 'PEM', note: 'It was encrypted.' },
       { name: 'lone.crt', what: 'leaf', of: 'lone', spki: 'bb', pem: 'PEM' },
@@ -65,13 +94,23 @@ describe('PairList', () => {
   })
 
   it('says so when nothing belongs together', () => {
-    const list = mount(PairList, { props: { sorted: { ...sorted, groups: [], parts: [], unpaired: [], successions: [] } } })
+    const list = mount(PairList, {
+      props: { sorted: { ...sorted, groups: [], parts: [], unpaired: [], successions: [] } },
+    })
     expect(list.text()).toContain('Nothing here belongs together')
   })
 })
 
 describe('FindingCard', () => {
-  const finding = { code: 'pair.key-mismatch', severity: 'fault' as const, message: 'They do not fit.', remedy: 'Find the key.', why: 'Servers refuse.', reference: 'RFC 5280', evidence: {} }
+  const finding = {
+    code: 'pair.key-mismatch',
+    severity: 'fault' as const,
+    message: 'They do not fit.',
+    remedy: 'Find the key.',
+    why: 'Servers refuse.',
+    reference: 'RFC 5280',
+    evidence: {},
+  }
 
   it('shows where it is, and no life where nothing is followed', () => {
     const card = mount(FindingCard, { props: { finding, place: '/etc/ssl/tides.key' } })
@@ -80,7 +119,9 @@ describe('FindingCard', () => {
   })
 
   it('shows since when a finding is known', () => {
-    const card = mount(FindingCard, { props: { finding: { ...finding, state: 'standing' as const, first_seen: '2026-11-20T10:00:00Z' } } })
+    const card = mount(FindingCard, {
+      props: { finding: { ...finding, state: 'standing' as const, first_seen: '2026-11-20T10:00:00Z' } },
+    })
     expect(card.get('.since').text()).toBe('standing since 2026-11-20')
   })
 })

@@ -62,7 +62,8 @@ func (q *Queue) Cancel(ctx context.Context, audit int64) (bool, error) {
 		return running, err
 	}
 	// The rows say that nothing more is wanted; jobs that have begun are told as well.
-	jobs, err := q.store.Pool.Query(ctx, `SELECT id FROM river_job WHERE state = 'running' AND (args->>'audit_id')::bigint = $1`, audit)
+	jobs, err := q.store.Pool.Query(ctx,
+		`SELECT id FROM river_job WHERE state = 'running' AND (args->>'audit_id')::bigint = $1`, audit)
 	if err != nil {
 		return true, err
 	}

@@ -118,7 +118,8 @@ func (q *Queue) observed(ctx context.Context, audit int64, examined []store.Exam
 
 // library is what settings refer to by name.
 func (q *Queue) library(ctx context.Context) (*assess.Library, error) {
-	l := &assess.Library{Stores: map[string]*trust.Store{}, Policies: map[string]policy.Policy{}, System: (&trust.Loader{}).System}
+	l := &assess.Library{Stores: map[string]*trust.Store{}, Policies: map[string]policy.Policy{},
+		System: (&trust.Loader{}).System}
 	stores, err := q.store.TrustStores(ctx)
 	if err != nil {
 		return nil, err

@@ -16,9 +16,12 @@ type Metrics struct {
 // NewMetrics registers the metrics.
 func NewMetrics(registry prometheus.Registerer) *Metrics {
 	m := &Metrics{
-		visits:      prometheus.NewCounterVec(prometheus.CounterOpts{Name: "nurvik_visits_total", Help: "Visits by outcome."}, []string{"outcome"}),
-		seconds:     prometheus.NewHistogram(prometheus.HistogramOpts{Name: "nurvik_visit_seconds", Help: "Duration of a visit.", Buckets: []float64{.01, .05, .1, .5, 1, 5, 20, 60, 120}}),
-		connections: prometheus.NewCounter(prometheus.CounterOpts{Name: "nurvik_visit_connections_total", Help: "Connections opened by visits."}),
+		visits: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "nurvik_visits_total",
+			Help: "Visits by outcome."}, []string{"outcome"}),
+		seconds: prometheus.NewHistogram(prometheus.HistogramOpts{Name: "nurvik_visit_seconds",
+			Help: "Duration of a visit.", Buckets: []float64{.01, .05, .1, .5, 1, 5, 20, 60, 120}}),
+		connections: prometheus.NewCounter(prometheus.CounterOpts{Name: "nurvik_visit_connections_total",
+			Help: "Connections opened by visits."}),
 	}
 	registry.MustRegister(m.visits, m.seconds, m.connections)
 	return m

@@ -72,7 +72,8 @@ func Open(ctx context.Context, s *store.Store, o Options) (*Queue, error) {
 	if _, err := migrator.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
 		return nil, fmt.Errorf("job queue schema: %w", err)
 	}
-	if q.insert, err = river.NewClient(riverdatabasesql.New(stdlib.OpenDBFromPool(s.Pool)), &river.Config{Logger: quiet(o.Log)}); err != nil {
+	if q.insert, err = river.NewClient(riverdatabasesql.New(stdlib.OpenDBFromPool(s.Pool)),
+		&river.Config{Logger: quiet(o.Log)}); err != nil {
 		return nil, err
 	}
 	workers := river.NewWorkers()
@@ -82,9 +83,10 @@ func Open(ctx context.Context, s *store.Store, o Options) (*Queue, error) {
 	river.AddWorker(workers, &holdingWorker{queue: q})
 	river.AddWorker(workers, &whatIfWorker{queue: q})
 	q.worker, err = river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
-		ID:                   q.id(),
-		Workers:              workers,
-		Queues:               map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 4}, visitQueue: {MaxWorkers: o.Visits}},
+		ID:      q.id(),
+		Workers: workers,
+		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 4},
+			visitQueue: {MaxWorkers: o.Visits}},
 		JobTimeout:           longest,
 		RescueStuckJobsAfter: longest + time.Minute, // just above the longest job, since the queue has no leases
 		Logger:               quiet(o.Log),
@@ -146,7 +148,8 @@ func (q *Queue) claimName(ctx context.Context) error {
 		}
 		if time.Now().After(deadline) {
 			conn.Release()
-			return fmt.Errorf("another nurvikd of the instance name %q works on this database; stop it, or choose another name with --instance", q.options.Instance)
+			return fmt.Errorf("another nurvikd of the instance name %q works on this database; stop it, or choose "+
+				"another name with --instance", q.options.Instance)
 		}
 		select {
 		case <-ctx.Done():

@@ -69,7 +69,8 @@ func (w *planWorker) Work(ctx context.Context, job *river.Job[planArgs]) error {
 }
 
 // plan resolves many names at once.
-func (q *Queue) plan(ctx context.Context, audit int64, examined []store.Examined) (map[int64]facts.Endpoint, []store.Visit) {
+func (q *Queue) plan(ctx context.Context, audit int64, examined []store.Examined) (map[int64]facts.Endpoint,
+	[]store.Visit) {
 	var mutex sync.Mutex
 	var group sync.WaitGroup
 	planned := map[int64]facts.Endpoint{}
@@ -84,7 +85,8 @@ func (q *Queue) plan(ctx context.Context, audit int64, examined []store.Examined
 			defer mutex.Unlock()
 			planned[x.Endpoint.ID] = f
 			for _, address := range addresses {
-				visits = append(visits, store.Visit{AuditID: audit, EndpointID: x.Endpoint.ID, Address: address.String(), ServerName: serverName, State: store.VisitWaiting})
+				visits = append(visits, store.Visit{AuditID: audit, EndpointID: x.Endpoint.ID,
+					Address: address.String(), ServerName: serverName, State: store.VisitWaiting})
 			}
 		})
 	}

@@ -81,31 +81,33 @@ func (q *Queue) answer(ctx context.Context, w store.WhatIf) error {
 	engine.Ready()
 	var answer api.WhatIfAnswer
 	var rows []store.WhatIfEndpoint
-	err = q.store.EachLatest(ctx, w.Question.EndpointIDs, func(endpoints []store.Endpoint, examinations []store.Examination) error {
-		observed, ids := make([]facts.Endpoint, len(endpoints)), make([]int64, len(endpoints))
-		for i, x := range examinations {
-			observed[i], ids[i] = *x.Facts, endpoints[i].ID
-		}
-		present, err := q.store.Present(ctx, ids)
-		if err != nil {
-			return err
-		}
-		expected := make([]assess.Expectation, len(endpoints))
-		for i, e := range endpoints {
-			if expected[i] = library.Expect(e.Settings); other != nil {
-				expected[i].Policy = *other
+	err = q.store.EachLatest(ctx, w.Question.EndpointIDs,
+		func(endpoints []store.Endpoint, examinations []store.Examination) error {
+			observed, ids := make([]facts.Endpoint, len(endpoints)), make([]int64, len(endpoints))
+			for i, x := range examinations {
+				observed[i], ids[i] = *x.Facts, endpoints[i].ID
 			}
-		}
-		judgements := engine.Endpoints(observed, func(i int) assess.Expectation { return expected[i] })
-		for i, e := range endpoints {
-			change := difference(e, judgements[i], present[e.ID], q.options.Now())
-			count(&answer, change)
-			if len(change.Appear)+len(change.Go) > 0 || change.Record != change.Verdict {
-				rows = append(rows, store.WhatIfEndpoint{WhatIfID: w.ID, EndpointID: e.ID, Target: e.Target, Result: change})
+			present, err := q.store.Present(ctx, ids)
+			if err != nil {
+				return err
 			}
-		}
-		return ctx.Err()
-	})
+			expected := make([]assess.Expectation, len(endpoints))
+			for i, e := range endpoints {
+				if expected[i] = library.Expect(e.Settings); other != nil {
+					expected[i].Policy = *other
+				}
+			}
+			judgements := engine.Endpoints(observed, func(i int) assess.Expectation { return expected[i] })
+			for i, e := range endpoints {
+				change := difference(e, judgements[i], present[e.ID], q.options.Now())
+				count(&answer, change)
+				if len(change.Appear)+len(change.Go) > 0 || change.Record != change.Verdict {
+					rows = append(rows, store.WhatIfEndpoint{WhatIfID: w.ID, EndpointID: e.ID, Target: e.Target,
+						Result: change})
+				}
+			}
+			return ctx.Err()
+		})
 	if err != nil {
 		return err
 	}
@@ -130,7 +132,8 @@ func otherPolicy(library *assess.Library, question store.WhatIfQuestion) (*polic
 
 // difference compares a judgement with the record of the endpoint.
 func difference(e store.Endpoint, j judge.Judgement, record []store.Finding, now time.Time) api.WhatIfEndpoint {
-	out := api.WhatIfEndpoint{EndpointID: e.ID, Endpoint: e.Target, Record: judge.Verdict(e.Verdict), Verdict: j.Verdict, Basis: j.Basis,
+	out := api.WhatIfEndpoint{EndpointID: e.ID, Endpoint: e.Target, Record: judge.Verdict(e.Verdict),
+		Verdict: j.Verdict, Basis: j.Basis,
 		Appear: []judge.Finding{}, Go: []judge.Finding{}}
 	before := map[string]store.Finding{}
 	for _, f := range record {

@@ -26,7 +26,8 @@ func (s *Server) findOwner() error {
 	}
 	account, err := osuser.Lookup("postgres")
 	if err != nil {
-		return errors.New("PostgreSQL does not run as root and there is no user postgres; install the package postgresql, or start nurvikd as an ordinary user")
+		return errors.New("PostgreSQL does not run as root and there is no user postgres; install the package " +
+			"postgresql, or start nurvikd as an ordinary user")
 	}
 	uid, errU := strconv.ParseUint(account.Uid, 10, 32)
 	gid, errG := strconv.ParseUint(account.Gid, 10, 32)
@@ -49,7 +50,9 @@ func (s *Server) give(path string) error {
 func (s *Server) findBinaries() (string, error) {
 	installed := s.installed()
 	if len(installed) == 0 {
-		return "", errors.New("PostgreSQL is not installed; install the package postgresql, name its programs with --postgres-bin, or name a database with --database")
+		return "",
+			errors.New("PostgreSQL is not installed; install the package postgresql, name its programs with " +
+				"--postgres-bin, or name a database with --database")
 	}
 	text, err := os.ReadFile(filepath.Join(s.data(), "PG_VERSION"))
 	if errors.Is(err, os.ErrNotExist) {
@@ -64,9 +67,11 @@ func (s *Server) findBinaries() (string, error) {
 			return i.path, nil
 		}
 	}
-	return "", fmt.Errorf("the database in %s was made by PostgreSQL %s, and version %d is installed. Nothing was changed. "+
-		"Either install postgresql-%s and start again; or, with both installed, stop nurvikd, run pg_upgrade from the old to the new version, and start again",
-		s.data(), wanted, installed[0].major, wanted)
+	return "",
+		fmt.Errorf("the database in %s was made by PostgreSQL %s, and version %d is installed. Nothing was changed. "+
+			"Either install postgresql-%s and start again; or, with both installed, stop nurvikd, run pg_upgrade from "+
+			"the old to the new version, and start again",
+			s.data(), wanted, installed[0].major, wanted)
 }
 
 type installation struct {
@@ -147,7 +152,9 @@ func (s *Server) adopt(ctx context.Context) (bool, error) {
 		return false, os.Remove(filepath.Join(s.data(), "postmaster.pid"))
 	}
 	if err := s.await(ctx); err != nil { // it may be in the middle of its own start
-		return false, fmt.Errorf("PostgreSQL (process %d) runs on %s and does not let us in: %w; stop it and start again", pid, s.data(), err)
+		return false,
+			fmt.Errorf("PostgreSQL (process %d) runs on %s and does not let us in: %w; stop it and start again", pid,
+				s.data(), err)
 	}
 	s.options.Log.Info("adopted the PostgreSQL that was still running", "pid", pid)
 	return true, nil

@@ -74,7 +74,8 @@ func (s *Server) sock() string { return s.path("database", "run") }
 // prepare makes the directories, takes the lock and finds the secret.
 func (s *Server) prepare() error {
 	if n := len(s.sock()) + 1 + len(socket); n > maxSocket {
-		return fmt.Errorf("the data directory %s is too long for a Unix socket by %d characters; choose a shorter one with --data", s.options.Directory, n-maxSocket)
+		return fmt.Errorf("the data directory %s is too long for a Unix socket by %d characters; choose a shorter "+
+			"one with --data", s.options.Directory, n-maxSocket)
 	}
 	if err := s.findOwner(); err != nil {
 		return err
@@ -107,7 +108,8 @@ func (s *Server) takeLock() error {
 	}
 	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		_ = lock.Close()
-		return fmt.Errorf("another nurvikd uses the data directory %s; stop it, or choose another directory with --data", s.options.Directory)
+		return fmt.Errorf("another nurvikd uses the data directory %s; stop it, or choose another directory with "+
+			"--data", s.options.Directory)
 	}
 	s.lock = lock
 	return nil
@@ -131,7 +133,8 @@ func (s *Server) findSecret() error {
 		return err
 	}
 	if _, err := os.Stat(s.data()); err == nil {
-		return fmt.Errorf("%s is missing, and the database in %s opens only with it; restore the file, or move the directory away to begin anew", path, s.data())
+		return fmt.Errorf("%s is missing, and the database in %s opens only with it; restore the file, or move "+
+			"the directory away to begin anew", path, s.data())
 	}
 	random := make([]byte, 24)
 	if _, err := rand.Read(random); err != nil {
@@ -204,18 +207,21 @@ func (s *Server) await(ctx context.Context) error {
 			return conn.Close(ctx)
 		}
 		var refused *pgconn.PgError
-		if errors.As(err, &refused) && strings.HasPrefix(refused.Code, "28") { // invalid authorization: waiting changes nothing
+		// invalid authorization: waiting changes nothing
+		if errors.As(err, &refused) && strings.HasPrefix(refused.Code, "28") {
 			return err
 		}
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-s.done:
-			return fmt.Errorf("PostgreSQL ended at once; its last words in %s: %s", s.path("postgresql.log"), s.lastWords())
+			return fmt.Errorf("PostgreSQL ended at once; its last words in %s: %s", s.path("postgresql.log"),
+				s.lastWords())
 		case <-time.After(50 * time.Millisecond):
 		}
 		if time.Now().After(deadline) {
-			return fmt.Errorf("PostgreSQL takes no connections after a minute: %w; see %s", err, s.path("postgresql.log"))
+			return fmt.Errorf("PostgreSQL takes no connections after a minute: %w; see %s", err,
+				s.path("postgresql.log"))
 		}
 	}
 }
@@ -236,7 +242,8 @@ func (s *Server) createDatabase(ctx context.Context) error {
 	}
 	defer conn.Close(ctx)
 	var there bool
-	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)", database).Scan(&there); err != nil || there {
+	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)",
+		database).Scan(&there); err != nil || there {
 		return err
 	}
 	_, err = conn.Exec(ctx, "CREATE DATABASE "+database)
@@ -247,7 +254,8 @@ func (s *Server) createDatabase(ctx context.Context) error {
 func (s *Server) URL() string { return s.url(database) }
 
 func (s *Server) url(name string) string {
-	return fmt.Sprintf("host=%s port=5432 user=%s password=%s dbname=%s sslmode=disable", quoteDSN(s.sock()), user, s.secret, name)
+	return fmt.Sprintf("host=%s port=5432 user=%s password=%s dbname=%s sslmode=disable", quoteDSN(s.sock()), user,
+		s.secret, name)
 }
 
 func quoteDSN(value string) string {

@@ -117,7 +117,8 @@ func TestAdoption(t *testing.T) {
 	assert.Equal(t, pid, pidOf(t, d), "it is the same server")
 	assert.Equal(t, "one", query(t, s.URL(), "SELECT 'one'"))
 	stop(t, s)
-	assert.Eventually(t, func() bool { return errors.Is(syscall.Kill(pid, 0), syscall.ESRCH) }, 5*time.Second, 20*time.Millisecond)
+	assert.Eventually(t, func() bool { return errors.Is(syscall.Kill(pid, 0), syscall.ESRCH) }, 5*time.Second,
+		20*time.Millisecond)
 }
 
 // TestHelperStartsAndIsKilled is no test of its own: TestAdoption runs it in a process to be killed.

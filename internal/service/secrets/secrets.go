@@ -29,7 +29,8 @@ func inText(text string, depth int) bool {
 		return false
 	}
 	compact := strings.Join(strings.Fields(text), "")
-	for _, encoding := range []*base64.Encoding{base64.StdEncoding, base64.RawStdEncoding, base64.URLEncoding, base64.RawURLEncoding} {
+	for _, encoding := range []*base64.Encoding{base64.StdEncoding, base64.RawStdEncoding, base64.URLEncoding,
+		base64.RawURLEncoding} {
 		if der, err := encoding.DecodeString(compact); err == nil {
 			return isKey(der) || inText(string(der), depth-1)
 		}

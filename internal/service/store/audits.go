@@ -102,7 +102,8 @@ func (s *Store) Fail(ctx context.Context, audit int64, reason string, now time.T
 
 // CancelVisits marks every waiting visit of the audit.
 func (t *Tx) CancelVisits(audit int64) error {
-	return t.db.Model(&Visit{}).Where("audit_id = ? AND state = ?", audit, VisitWaiting).Update("state", VisitCancelled).Error
+	return t.db.Model(&Visit{}).Where("audit_id = ? AND state = ?", audit, VisitWaiting).Update("state",
+		VisitCancelled).Error
 }
 
 // Examined is an endpoint of an audit with what is set of it.
@@ -118,7 +119,8 @@ func (s *Store) Examined(ctx context.Context, audit int64) ([]Examined, error) {
 		return nil, err
 	}
 	var endpoints []Endpoint
-	err := s.read(ctx).Where("id IN (SELECT endpoint_id FROM examinations WHERE audit_id = ?)", audit).Order("id").Find(&endpoints).Error
+	err := s.read(ctx).Where("id IN (SELECT endpoint_id FROM examinations WHERE audit_id = ?)",
+		audit).Order("id").Find(&endpoints).Error
 	if err != nil {
 		return nil, err
 	}
@@ -137,7 +139,8 @@ func (s *Store) Examined(ctx context.Context, audit int64) ([]Examined, error) {
 // found out about names and addresses. It returns the visits with their identifiers.
 func (t *Tx) PlanVisits(audit int64, planned map[int64]facts.Endpoint, visits []Visit) ([]Visit, error) {
 	for id, f := range planned {
-		if err := t.db.Model(&Examination{AuditID: audit, EndpointID: id}).Select("facts").Updates(&Examination{Facts: &f}).Error; err != nil {
+		if err := t.db.Model(&Examination{AuditID: audit,
+			EndpointID: id}).Select("facts").Updates(&Examination{Facts: &f}).Error; err != nil {
 			return nil, err
 		}
 	}
@@ -161,13 +164,15 @@ func (s *Store) Visit(ctx context.Context, id int64) (Visit, State, error) {
 // FinishVisit stores the result if the visit is still waiting for one, so that
 // a job that runs twice changes nothing the second time.
 func (s *Store) FinishVisit(ctx context.Context, v Visit) error {
-	return s.read(ctx).Model(&v).Where("state = ?", VisitWaiting).Select("state", "observation", "failure").Updates(&v).Error
+	return s.read(ctx).Model(&v).Where("state = ?", VisitWaiting).Select("state", "observation",
+		"failure").Updates(&v).Error
 }
 
 // Waiting reports whether the audit has visits without a result.
 func (s *Store) Waiting(ctx context.Context, audit int64) (bool, error) {
 	var waiting bool
-	err := s.read(ctx).Raw("SELECT EXISTS (SELECT FROM visits WHERE audit_id = ? AND state = ?)", audit, VisitWaiting).Scan(&waiting).Error
+	err := s.read(ctx).Raw("SELECT EXISTS (SELECT FROM visits WHERE audit_id = ? AND state = ?)", audit,
+		VisitWaiting).Scan(&waiting).Error
 	return waiting, err
 }
 

@@ -26,8 +26,9 @@ type EndpointQuery struct {
 // sortKeys are the expressions that endpoints are ordered by. Each gives text
 // that sorts as wanted, so that one form of cursor serves all.
 var sortKeys = map[string]string{
-	"target":    "target",
-	"verdict":   "CASE verdict WHEN 'faulty' THEN '1' WHEN 'at-risk' THEN '2' WHEN 'unreachable' THEN '3' WHEN 'sound' THEN '4' ELSE '5' END",
+	"target": "target",
+	"verdict": "CASE verdict WHEN 'faulty' THEN '1' WHEN 'at-risk' THEN '2' WHEN 'unreachable' THEN '3' WHEN " +
+		"'sound' THEN '4' ELSE '5' END",
 	"not_after": "COALESCE(to_char(not_after AT TIME ZONE 'UTC', 'YYYY-MM-DD HH24:MI:SS'), '~')",
 	"issuer":    "CASE WHEN issuer = '' THEN '~' ELSE lower(issuer) END",
 }
@@ -51,7 +52,8 @@ func (s *Store) Endpoints(ctx context.Context, q EndpointQuery) ([]Endpoint, str
 	}
 	if q.Search != "" {
 		like := "%" + escapeLike(q.Search) + "%"
-		db = db.Where("target ILIKE ? OR issuer ILIKE ? OR EXISTS (SELECT FROM jsonb_each_text(coalesce(settings -> 'labels', '{}')) l WHERE l.value ILIKE ?)", like, like, like)
+		db = db.Where("target ILIKE ? OR issuer ILIKE ? OR EXISTS (SELECT FROM jsonb_each_text(coalesce(settings "+
+			"-> 'labels', '{}')) l WHERE l.value ILIKE ?)", like, like, like)
 	}
 	if q.After != "" {
 		value, id, err := readCursor(q.After)

@@ -64,7 +64,8 @@ func (s *Store) RemoveHolding(ctx context.Context, id int64) error {
 }
 
 // HoldingFiles returns one page of a holding's files, by path, and the cursor of the next.
-func (s *Store) HoldingFiles(ctx context.Context, id int64, verdict, after string, limit int) ([]HoldingFile, string, error) {
+func (s *Store) HoldingFiles(ctx context.Context, id int64, verdict, after string, limit int) ([]HoldingFile, string,
+	error) {
 	db := s.read(ctx).Where("holding_id = ?", id)
 	if verdict != "" {
 		db = db.Where("verdict = ?", verdict)
@@ -105,8 +106,10 @@ func (s *Store) AllHoldingFiles(ctx context.Context, id int64) ([]facts.File, er
 // there stays: it is changed by itself.
 func (t *Tx) SaveHolding(h *Holding, files []facts.File) error {
 	h.Files, h.Codes = len(files), []string{}
-	conflict := clause.OnConflict{Columns: []clause.Column{{Name: "name"}}, DoUpdates: clause.AssignmentColumns([]string{"sent_at", "files"})}
-	if err := t.db.Clauses(conflict, clause.Returning{Columns: []clause.Column{{Name: "id"}}}).Create(h).Error; err != nil {
+	conflict := clause.OnConflict{Columns: []clause.Column{{Name: "name"}},
+		DoUpdates: clause.AssignmentColumns([]string{"sent_at", "files"})}
+	if err := t.db.Clauses(conflict,
+		clause.Returning{Columns: []clause.Column{{Name: "id"}}}).Create(h).Error; err != nil {
 		return err
 	}
 	if err := t.db.Where("holding_id = ?", h.ID).Delete(&HoldingFile{}).Error; err != nil {
@@ -153,7 +156,8 @@ func (t *Tx) SaveHoldingJudgement(h *Holding, files []facts.File, judgements []j
 	}
 	for v, paths := range byVerdict {
 		for part := range slices.Chunk(paths, 1000) {
-			if err := t.db.Model(&HoldingFile{}).Where("holding_id = ? AND path IN ?", h.ID, part).Update("verdict", string(v)).Error; err != nil {
+			if err := t.db.Model(&HoldingFile{}).Where("holding_id = ? AND path IN ?", h.ID, part).Update("verdict",
+				string(v)).Error; err != nil {
 				return err
 			}
 		}

@@ -62,7 +62,8 @@ type sighted struct {
 
 // rowOf is the record of a finding, without its life.
 func rowOf(target string, f judge.Finding) Finding {
-	return Finding{ID: judge.Identity(target, f), Code: f.Code, Severity: string(f.Severity), Finding: f, Waived: !f.Counts()}
+	return Finding{ID: judge.Identity(target, f), Code: f.Code, Severity: string(f.Severity), Finding: f,
+		Waived: !f.Counts()}
 }
 
 // live lets the findings of one owner live on: those that are present are
@@ -176,7 +177,8 @@ func (s *Store) Findings(ctx context.Context, q FindingQuery) ([]FindingRow, str
 		Select("findings.*, findings.waived AS waived_finding, endpoints.target, holdings.name").
 		Joins("LEFT JOIN endpoints ON endpoints.id = endpoint_id LEFT JOIN holdings ON holdings.id = holding_id")
 	db := s.read(ctx).Table("(?) AS f", all).
-		Select("f.*, coalesce(target, '') AS target, coalesce(name, '') AS holding, (" + findingOrder + `) COLLATE "C" AS sort_key`)
+		Select("f.*, coalesce(target, '') AS target, coalesce(name, '') AS holding, (" + findingOrder +
+			`) COLLATE "C" AS sort_key`)
 	for column, value := range map[string]string{"code": q.Code, "severity": q.Severity, "state": q.State} {
 		if value != "" {
 			db = db.Where(column+" = ?", value)
@@ -196,7 +198,8 @@ func (s *Store) Findings(ctx context.Context, q FindingQuery) ([]FindingRow, str
 	}
 	if q.Search != "" {
 		like := "%" + escapeLike(q.Search) + "%"
-		db = db.Where("target ILIKE ? OR name ILIKE ? OR path ILIKE ? OR finding ->> 'message' ILIKE ?", like, like, like, like)
+		db = db.Where("target ILIKE ? OR name ILIKE ? OR path ILIKE ? OR finding ->> 'message' ILIKE ?", like, like,
+			like, like)
 	}
 	if q.After != "" {
 		value, _, err := readCursor(q.After)

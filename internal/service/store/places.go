@@ -96,7 +96,8 @@ type sightingID struct {
 }
 
 func newCatch(at time.Time) *catch {
-	return &catch{at: at, keys: map[string]Key{}, certificates: map[string]Certificate{}, sightings: map[sightingID]Sighting{}}
+	return &catch{at: at, keys: map[string]Key{}, certificates: map[string]Certificate{},
+		sightings: map[sightingID]Sighting{}}
 }
 
 // certificate notes a certificate at a place; bytes that are none are passed over.
@@ -108,11 +109,14 @@ func (c *catch) certificate(place int64, position int, der []byte) {
 	b := x.Brief()
 	id, spki := b.SHA256.String(), c.key(b.Key)
 	if _, known := c.certificates[id]; !known {
-		row := Certificate{SHA256: id, SPKISHA256: spki, DER: x.Raw, Subject: x.Subject.String(), Issuer: x.Issuer.String(), Serial: b.Serial,
-			Names: b.Names, Authority: b.Authority, NotBefore: given(b.NotBefore), NotAfter: given(b.NotAfter), FirstSeen: c.at, LastSeen: c.at}
+		row := Certificate{SHA256: id, SPKISHA256: spki, DER: x.Raw, Subject: x.Subject.String(),
+			Issuer: x.Issuer.String(), Serial: b.Serial,
+			Names: b.Names, Authority: b.Authority, NotBefore: given(b.NotBefore), NotAfter: given(b.NotAfter),
+			FirstSeen: c.at, LastSeen: c.at}
 		c.certificates[id] = row
 	}
-	c.sight(Sighting{PlaceID: place, Kind: string(facts.Certificate), Position: position, Certificate: &id, SPKISHA256: spki})
+	c.sight(Sighting{PlaceID: place, Kind: string(facts.Certificate), Position: position, Certificate: &id,
+		SPKISHA256: spki})
 }
 
 // given is nil for a time that could not be made out.
@@ -164,7 +168,8 @@ func (t *Tx) addressPlaces(endpoint int64, f facts.Endpoint) (map[string]int64, 
 
 // place finds the place, or makes it, and sets its number.
 func (t *Tx) place(p *Place) error {
-	found := t.db.Where("endpoint_id IS NOT DISTINCT FROM ? AND address = ? AND server_name = ? AND holding_id IS NOT DISTINCT FROM ? AND path = ? AND line = ? AND alias = ?",
+	found := t.db.Where("endpoint_id IS NOT DISTINCT FROM ? AND address = ? AND server_name = ? AND holding_id IS "+
+		"NOT DISTINCT FROM ? AND path = ? AND line = ? AND alias = ?",
 		p.EndpointID, p.Address, p.ServerName, p.HoldingID, p.Path, p.Line, p.Alias).Limit(1).Find(p)
 	if found.Error != nil || found.RowsAffected > 0 {
 		return found.Error
@@ -206,7 +211,8 @@ func (t *Tx) sightFiles(holding int64, files []facts.File, at time.Time) (map[Sp
 				c.certificate(place, position, item.DER)
 			case item.Kind == facts.Request:
 				if r, err := pki.ParseRequest(item.DER); err == nil {
-					c.sight(Sighting{PlaceID: place, Kind: string(item.Kind), Position: position, SPKISHA256: c.key(r.PublicKey)})
+					c.sight(Sighting{PlaceID: place, Kind: string(item.Kind), Position: position,
+						SPKISHA256: c.key(r.PublicKey)})
 				}
 			case item.Kind == facts.PublicKey || item.Kind == facts.PrivateKey && item.Key != nil:
 				der := item.DER
@@ -245,7 +251,8 @@ func (t *Tx) filePlaces(holding int64, files []facts.File) (map[Spot]int64, erro
 	add := func(s Spot) {
 		if _, there := out[s]; !there {
 			out[s] = 0
-			fresh = append(fresh, Place{Kind: FilePlace, HoldingID: &holding, Path: s.Path, Line: s.Line, Alias: s.Alias})
+			fresh = append(fresh, Place{Kind: FilePlace, HoldingID: &holding, Path: s.Path, Line: s.Line,
+				Alias: s.Alias})
 		}
 	}
 	for _, f := range files {

@@ -64,7 +64,8 @@ func (s *Store) PolicyText(ctx context.Context, name string, version int) (Polic
 // PolicyTexts returns the newest version of every policy that is not built in.
 func (s *Store) PolicyTexts(ctx context.Context) ([]PolicyVersion, error) {
 	var out []PolicyVersion
-	err := s.read(ctx).Model(&PolicyVersion{}).Joins("JOIN policies USING (name, version)").Order("name").Find(&out).Error
+	err := s.read(ctx).Model(&PolicyVersion{}).Joins("JOIN policies USING (name, version)").
+		Order("name").Find(&out).Error
 	return out, err
 }
 
@@ -119,7 +120,8 @@ func (t *Tx) SavePolicy(name, text string, at time.Time) (version int, err error
 	if err := t.db.Create(&PolicyVersion{Name: name, Version: version, Text: text, CreatedAt: at}).Error; err != nil {
 		return 0, err
 	}
-	return version, t.db.Model(&row).Select("version", "updated_at").Updates(&Policy{Version: version, UpdatedAt: at}).Error
+	return version, t.db.Model(&row).Select("version", "updated_at").Updates(&Policy{Version: version,
+		UpdatedAt: at}).Error
 }
 
 // RemovePolicy removes a policy with all its versions.

@@ -39,7 +39,8 @@ type Latest struct {
 var latest = []string{"verdict", "faults", "risks", "notes", "waived", "codes", "judged_at"}
 
 func latestOf(verdict judge.Verdict, t judge.Tally, at time.Time) Latest {
-	return Latest{Verdict: string(verdict), Faults: t.Faults, Risks: t.Risks, Notes: t.Notes, Waived: t.Waived, Codes: t.Codes, JudgedAt: &at}
+	return Latest{Verdict: string(verdict), Faults: t.Faults, Risks: t.Risks, Notes: t.Notes, Waived: t.Waived,
+		Codes: t.Codes, JudgedAt: &at}
 }
 
 // Endpoint is one endpoint of the estate, with its latest judgement in short.

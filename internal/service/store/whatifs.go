@@ -115,7 +115,8 @@ func (s *Store) EachLatest(ctx context.Context, endpoints []int64, each func([]E
 			keys[i] = []any{*r.AuditID, r.ID}
 		}
 		var examinations []Examination
-		if err := s.read(ctx).Where("(audit_id, endpoint_id) IN ?", keys).Order("endpoint_id").Find(&examinations).Error; err != nil {
+		if err := s.read(ctx).Where("(audit_id, endpoint_id) IN ?",
+			keys).Order("endpoint_id").Find(&examinations).Error; err != nil {
 			return err
 		}
 		byEndpoint := map[int64]Examination{}

@@ -62,7 +62,8 @@ func (s *server) registerAudits() {
 			}
 			return s.auditBody(ctx, a)
 		})
-	huma.Register(s.api, operation("cancel-audit", "POST", "/audits/{id}/cancel", "Cancel an audit; verdicts stay as they were", "audits", 404, 409),
+	huma.Register(s.api, operation("cancel-audit", "POST", "/audits/{id}/cancel",
+		"Cancel an audit; verdicts stay as they were", "audits", 404, 409),
 		func(ctx context.Context, in *byID) (*body[api.Audit], error) {
 			if _, err := s.Store.Audit(ctx, in.ID); err != nil {
 				return nil, s.failure(err)
@@ -81,7 +82,8 @@ func (s *server) registerAudits() {
 			s.Log.Info("audit cancelled", "audit", a.ID)
 			return s.auditBody(ctx, a)
 		})
-	events := operation("follow-audit", "GET", "/audits/{id}/events", "Progress of an audit as server-sent events, until it has ended", "audits", 404)
+	events := operation("follow-audit", "GET", "/audits/{id}/events",
+		"Progress of an audit as server-sent events, until it has ended", "audits", 404)
 	events.Middlewares = huma.Middlewares{s.auditMustExist}
 	sse.Register(s.api, events, map[string]any{"audit": api.Audit{}}, s.follow)
 }
@@ -114,7 +116,8 @@ func (s *server) follow(ctx context.Context, in *byID, send sse.Sender) {
 		if err != nil {
 			return
 		}
-		if view.State != last.State || view.Visits != last.Visits || view.Done != last.Done || time.Since(sent) > 5*time.Second {
+		if view.State != last.State || view.Visits != last.Visits || view.Done != last.Done ||
+			time.Since(sent) > 5*time.Second {
 			if send.Data(view) != nil {
 				return
 			}
@@ -151,7 +154,8 @@ func (s *server) auditOf(ctx context.Context, a store.Audit) (api.Audit, error) 
 		if err != nil {
 			return api.Audit{}, err
 		}
-		view.Verdicts = api.Verdicts{Sound: counts["sound"], AtRisk: counts["at-risk"], Faulty: counts["faulty"], Unreachable: counts["unreachable"]}
+		view.Verdicts = api.Verdicts{Sound: counts["sound"], AtRisk: counts["at-risk"], Faulty: counts["faulty"],
+			Unreachable: counts["unreachable"]}
 	}
 	return view, nil
 }

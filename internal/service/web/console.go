@@ -27,7 +27,8 @@ func console(files fs.FS) http.Handler {
 			w.Header().Set("Cache-Control", "no-cache")
 		}
 		if strings.HasPrefix(name, "workbench/") { // only there a worker compiles the core
-			w.Header().Set("Content-Security-Policy", "default-src 'none'; script-src 'self' 'wasm-unsafe-eval'; connect-src 'self'")
+			w.Header().Set("Content-Security-Policy",
+				"default-src 'none'; script-src 'self' 'wasm-unsafe-eval'; connect-src 'self'")
 		}
 		if info, err := fs.Stat(files, name); name == "" || err != nil || info.IsDir() {
 			if strings.HasPrefix(name, "assets/") || strings.HasPrefix(name, "workbench/") {

@@ -30,7 +30,8 @@ func (s *server) registerEndpoints() {
 	}
 	huma.Register(s.api, operation("list-endpoints", "GET", "/endpoints", "List endpoints", "estate", 422),
 		func(ctx context.Context, in *listInput) (*body[api.EndpointPage], error) {
-			list, next, err := s.Store.Endpoints(ctx, store.EndpointQuery{Search: in.Search, Verdict: in.Verdict, Sort: in.Sort, Desc: in.Desc, After: in.Cursor, Limit: in.Limit})
+			list, next, err := s.Store.Endpoints(ctx, store.EndpointQuery{Search: in.Search, Verdict: in.Verdict,
+				Sort: in.Sort, Desc: in.Desc, After: in.Cursor, Limit: in.Limit})
 			if err != nil {
 				return nil, s.failure(err)
 			}
@@ -57,7 +58,8 @@ func (s *server) registerEndpoints() {
 		}
 		return &body[api.Endpoint]{endpointOf(e)}, nil
 	})
-	huma.Register(s.api, operation("get-endpoint", "GET", "/endpoints/{id}", "One endpoint with its latest examination", "estate", 404),
+	huma.Register(s.api, operation("get-endpoint", "GET", "/endpoints/{id}", "One endpoint with its latest examination",
+		"estate", 404),
 		func(ctx context.Context, in *byID) (*body[api.Examination], error) {
 			x, err := s.examination(ctx, in.ID)
 			if err != nil {
@@ -69,7 +71,8 @@ func (s *server) registerEndpoints() {
 		ID   int64 `path:"id" minimum:"1"`
 		Body api.EndpointSettings
 	}
-	huma.Register(s.api, operation("change-endpoint", "PUT", "/endpoints/{id}", "Change an endpoint's settings", "estate", 404, 409, 422),
+	huma.Register(s.api, operation("change-endpoint", "PUT", "/endpoints/{id}", "Change an endpoint's settings",
+		"estate", 404, 409, 422),
 		func(ctx context.Context, in *changeInput) (*body[api.Endpoint], error) {
 			e, err := s.settled(ctx, in.Body)
 			if err != nil {
@@ -84,7 +87,8 @@ func (s *server) registerEndpoints() {
 			}
 			return &body[api.Endpoint]{endpointOf(e)}, nil
 		})
-	huma.Register(s.api, operation("remove-endpoint", "DELETE", "/endpoints/{id}", "Remove an endpoint and its history", "estate", 404),
+	huma.Register(s.api, operation("remove-endpoint", "DELETE", "/endpoints/{id}", "Remove an endpoint and its history",
+		"estate", 404),
 		func(ctx context.Context, in *byID) (*struct{}, error) {
 			if err := s.Store.RemoveEndpoint(ctx, in.ID); err != nil {
 				return nil, s.failure(err)
@@ -145,8 +149,10 @@ func orEmpty(list []string) []string {
 }
 
 func endpointOf(e store.Endpoint) api.Endpoint {
-	return api.Endpoint{ID: e.ID, EndpointSettings: e.Settings, Verdict: e.Verdict, NotAfter: e.NotAfter, Issuer: e.Issuer, JudgedBy: e.JudgedBy,
-		Faults: e.Faults, Risks: e.Risks, Notes: e.Notes, Waived: e.Waived, Codes: orEmpty(e.Codes), JudgedAt: e.JudgedAt, AuditID: e.AuditID}
+	return api.Endpoint{ID: e.ID, EndpointSettings: e.Settings, Verdict: e.Verdict, NotAfter: e.NotAfter,
+		Issuer: e.Issuer, JudgedBy: e.JudgedBy,
+		Faults: e.Faults, Risks: e.Risks, Notes: e.Notes, Waived: e.Waived, Codes: orEmpty(e.Codes),
+		JudgedAt: e.JudgedAt, AuditID: e.AuditID}
 }
 
 // isUnstorable recognises what PostgreSQL says of NUL and of bytes that are no UTF-8.

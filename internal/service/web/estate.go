@@ -15,7 +15,8 @@ import (
 )
 
 func (s *server) registerEstate() {
-	huma.Register(s.api, operation("export-estate", "GET", "/estate", "The whole estate with its trust stores", "estate"),
+	huma.Register(s.api, operation("export-estate", "GET", "/estate", "The whole estate with its trust stores",
+		"estate"),
 		func(ctx context.Context, _ *struct{}) (*body[api.Estate], error) {
 			out := api.Estate{Stores: []api.TrustStore{}, Endpoints: []api.EndpointSettings{}}
 			stores, err := s.Store.TrustStores(ctx)
@@ -68,10 +69,12 @@ func (s *server) importEstate(ctx context.Context, in api.EstateImport) (api.Imp
 	for i, p := range in.Policies {
 		known.Policies[p.Name] = true
 		for _, d := range policyDefects(p.Name, p.Text) {
-			details = append(details, &huma.ErrorDetail{Message: p.Name + ": " + d.(*huma.ErrorDetail).Message, Location: fmt.Sprintf("body.policies[%d].text", i)})
+			details = append(details, &huma.ErrorDetail{Message: p.Name + ": " + d.(*huma.ErrorDetail).Message,
+				Location: fmt.Sprintf("body.policies[%d].text", i)})
 		}
 		if slices.Contains(policy.Names(), p.Name) {
-			details = append(details, &huma.ErrorDetail{Message: store.ErrBuiltin.Error(), Location: fmt.Sprintf("body.policies[%d].name", i)})
+			details = append(details, &huma.ErrorDetail{Message: store.ErrBuiltin.Error(),
+				Location: fmt.Sprintf("body.policies[%d].name", i)})
 		}
 	}
 	seen := map[string]bool{}
@@ -114,11 +117,13 @@ func (s *server) storesOf(list []api.TrustStore) ([]store.TrustStore, []error) {
 	for i, t := range list {
 		record := store.TrustStore{Name: t.Name, Anchors: []store.Anchor{}, UpdatedAt: s.Now()}
 		if t.Name == trust.SystemName {
-			details = append(details, &huma.ErrorDetail{Message: "the name \"system\" is taken", Location: fmt.Sprintf("body.stores[%d].name", i)})
+			details = append(details, &huma.ErrorDetail{Message: "the name \"system\" is taken",
+				Location: fmt.Sprintf("body.stores[%d].name", i)})
 		}
 		for j, a := range t.Anchors {
 			if _, err := pki.ParseCertificate(a.DER); err != nil {
-				details = append(details, &huma.ErrorDetail{Message: err.Error(), Location: fmt.Sprintf("body.stores[%d].anchors[%d].der", i, j)})
+				details = append(details, &huma.ErrorDetail{Message: err.Error(),
+					Location: fmt.Sprintf("body.stores[%d].anchors[%d].der", i, j)})
 				continue
 			}
 			record.Anchors = append(record.Anchors, store.Anchor{DER: a.DER, Kind: trust.Kind(a.Kind)})

@@ -22,9 +22,11 @@ func (s *server) registerFindings() {
 		Cursor     string `query:"cursor" maxLength:"2000"`
 		Limit      int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 	}
-	huma.Register(s.api, operation("list-findings", "GET", "/findings", "List findings, the worst first", "findings", 422),
+	huma.Register(s.api, operation("list-findings", "GET", "/findings", "List findings, the worst first", "findings",
+		422),
 		func(ctx context.Context, in *listInput) (*body[api.FindingPage], error) {
-			list, next, err := s.Store.Findings(ctx, store.FindingQuery{EndpointID: in.EndpointID, HoldingID: in.HoldingID, Code: in.Code, Severity: in.Severity,
+			list, next, err := s.Store.Findings(ctx, store.FindingQuery{EndpointID: in.EndpointID,
+				HoldingID: in.HoldingID, Code: in.Code, Severity: in.Severity,
 				State: in.State, Waived: in.Waived, Search: in.Search, After: in.Cursor, Limit: in.Limit})
 			if err != nil {
 				return nil, s.failure(err)
@@ -40,8 +42,10 @@ func (s *server) registerFindings() {
 func findingsOf(rows []store.FindingRow) []api.Finding {
 	out := []api.Finding{}
 	for _, r := range rows {
-		f := api.Finding{ID: r.ID, EndpointID: r.EndpointID, Endpoint: r.Target, HoldingID: r.HoldingID, Holding: r.Holding, Path: r.Path,
-			Finding: r.Finding.Finding, State: string(r.State), FirstSeen: r.FirstSeen, LastSeen: r.LastSeen, GoneAt: r.GoneAt,
+		f := api.Finding{ID: r.ID, EndpointID: r.EndpointID, Endpoint: r.Target, HoldingID: r.HoldingID,
+			Holding: r.Holding, Path: r.Path,
+			Finding: r.Finding.Finding, State: string(r.State), FirstSeen: r.FirstSeen, LastSeen: r.LastSeen,
+			GoneAt:       r.GoneAt,
 			Acknowledged: r.Acknowledged, Waiver: r.Waiver}
 		if e, err := judge.Explain(r.Code); err == nil {
 			f.Title, f.Why, f.Reference = e.Title, e.Why, e.Reference

@@ -47,7 +47,8 @@ func (g guard) middleware(next http.Handler) http.Handler {
 // refuse returns the status and reason to refuse the request with, or 0.
 func (g guard) refuse(r *http.Request) (int, string) {
 	if !g.allow(r.Host) {
-		return http.StatusMisdirectedRequest, "this service is not reached under that host name; add it with --public-host if it should be"
+		return http.StatusMisdirectedRequest,
+			"this service is not reached under that host name; add it with --public-host if it should be"
 	}
 	if origin := r.Header.Get("Origin"); origin != "" {
 		u, err := url.Parse(origin)
@@ -67,7 +68,8 @@ func (g guard) refuse(r *http.Request) (int, string) {
 	return checkBody(r)
 }
 
-const secretReason = "the request contains a private key; nothing of it was kept. Private keys stay where they are: send certificates only"
+const secretReason = "the request contains a private key; nothing of it was kept. Private keys stay where they " +
+	"are: send certificates only"
 
 func unescapedSecret(query string) bool {
 	text, err := url.QueryUnescape(query)
@@ -80,7 +82,8 @@ func checkBody(r *http.Request) (int, string) {
 	var tooLarge *http.MaxBytesError
 	switch {
 	case errors.As(err, &tooLarge):
-		return http.StatusRequestEntityTooLarge, fmt.Sprintf("the request is larger than %d MiB; send it in parts", maxBody>>20)
+		return http.StatusRequestEntityTooLarge, fmt.Sprintf("the request is larger than %d MiB; send it in parts",
+			maxBody>>20)
 	case err != nil:
 		return http.StatusBadRequest, "the request was cut off"
 	case secrets.InJSON(body):

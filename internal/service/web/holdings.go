@@ -17,7 +17,8 @@ import (
 )
 
 func (s *server) registerHoldings() {
-	send := operation("send-holding", "POST", "/holdings", "Send the facts of what a machine holds, in place of those sent before", "holdings", 422)
+	send := operation("send-holding", "POST", "/holdings",
+		"Send the facts of what a machine holds, in place of those sent before", "holdings", 422)
 	send.MaxBodyBytes = maxBody
 	huma.Register(s.api, send, func(ctx context.Context, in *body[api.HoldingFacts]) (*body[api.Holding], error) {
 		known, err := s.known(ctx)
@@ -45,7 +46,8 @@ func (s *server) registerHoldings() {
 			}
 			return &body[[]api.Holding]{out}, nil
 		})
-	huma.Register(s.api, operation("get-holding", "GET", "/holdings/{id}", "One holding with its findings", "holdings", 404),
+	huma.Register(s.api, operation("get-holding", "GET", "/holdings/{id}", "One holding with its findings", "holdings",
+		404),
 		func(ctx context.Context, in *byID) (*body[api.HoldingView], error) {
 			h, err := s.Store.Holding(ctx, in.ID)
 			if err != nil {
@@ -63,7 +65,8 @@ func (s *server) registerHoldings() {
 		Cursor  string `query:"cursor" maxLength:"8000"`
 		Limit   int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 	}
-	huma.Register(s.api, operation("list-holding-files", "GET", "/holdings/{id}/files", "List the files of a holding, by path", "holdings", 404, 422),
+	huma.Register(s.api, operation("list-holding-files", "GET", "/holdings/{id}/files",
+		"List the files of a holding, by path", "holdings", 404, 422),
 		func(ctx context.Context, in *filesInput) (*body[api.HoldingFilePage], error) {
 			if _, err := s.Store.Holding(ctx, in.ID); err != nil {
 				return nil, s.failure(err)
@@ -74,7 +77,8 @@ func (s *server) registerHoldings() {
 			}
 			page := api.HoldingFilePage{Items: []api.HoldingFile{}, Next: next}
 			for _, r := range rows {
-				page.Items = append(page.Items, api.HoldingFile{Path: r.Path, Verdict: r.Verdict, Contents: contents(r.Facts)})
+				page.Items = append(page.Items, api.HoldingFile{Path: r.Path, Verdict: r.Verdict,
+					Contents: contents(r.Facts)})
 			}
 			return &body[api.HoldingFilePage]{page}, nil
 		})
@@ -82,7 +86,8 @@ func (s *server) registerHoldings() {
 		ID   int64 `path:"id" minimum:"1"`
 		Body api.HoldingSettings
 	}
-	huma.Register(s.api, operation("change-holding", "PATCH", "/holdings/{id}", "Change by what a holding is judged, and judge it anew", "holdings", 404, 422),
+	huma.Register(s.api, operation("change-holding", "PATCH", "/holdings/{id}",
+		"Change by what a holding is judged, and judge it anew", "holdings", 404, 422),
 		func(ctx context.Context, in *changeInput) (*body[api.Holding], error) {
 			h, err := s.Store.Holding(ctx, in.ID)
 			if err != nil {
@@ -109,7 +114,8 @@ func (s *server) registerHoldings() {
 			}
 			return &body[api.Holding]{holdingOf(h)}, nil
 		})
-	huma.Register(s.api, operation("remove-holding", "DELETE", "/holdings/{id}", "Remove a holding and its findings", "holdings", 404),
+	huma.Register(s.api, operation("remove-holding", "DELETE", "/holdings/{id}", "Remove a holding and its findings",
+		"holdings", 404),
 		func(ctx context.Context, in *byID) (*struct{}, error) {
 			if err := s.Store.RemoveHolding(ctx, in.ID); err != nil {
 				return nil, s.failure(err)
@@ -122,7 +128,8 @@ func (s *server) registerHoldings() {
 func holdingRecord(in api.HoldingFacts, known endpoint.Known) (store.Holding, []error) {
 	var details []error
 	fail := func(location, format string, args ...any) {
-		details = append(details, &huma.ErrorDetail{Message: fmt.Sprintf(format, args...), Location: "body." + location})
+		details = append(details, &huma.ErrorDetail{Message: fmt.Sprintf(format, args...),
+			Location: "body." + location})
 	}
 	h := store.Holding{Name: in.Name, Policy: in.Policy, Trust: orEmpty(in.Trust), Audiences: orEmpty(in.Audiences)}
 	if h.Policy == "" {
@@ -138,14 +145,17 @@ func holdingRecord(in api.HoldingFacts, known endpoint.Known) (store.Holding, []
 		case seen[f.Path]:
 			fail(place+".path", "the file %q is there twice", f.Path)
 		case !facts.Readable(f.Schema):
-			fail(place+".schema", "the facts are of the schema %q, this service reads %s: use a client of the same version", f.Schema, strings.Join(facts.Schemas, " and "))
+			fail(place+".schema",
+				"the facts are of the schema %q, this service reads %s: use a client of the same version", f.Schema,
+				strings.Join(facts.Schemas, " and "))
 		}
 		seen[f.Path] = true
 		for n, item := range f.Items {
 			switch {
 			case item.Kind == facts.PrivateKey && item.Key == nil:
 				fail(fmt.Sprintf("%s.items[%d].key", place, n), "a private key has facts")
-			case (item.Kind == facts.PrivateKey || item.Kind == facts.SecretKey || item.Kind == facts.Keystore) && len(item.DER) > 0:
+			case (item.Kind == facts.PrivateKey || item.Kind == facts.SecretKey || item.Kind == facts.Keystore) &&
+				len(item.DER) > 0:
 				fail(fmt.Sprintf("%s.items[%d].der", place, n), "of keys only the public half is taken")
 			}
 		}
@@ -156,7 +166,8 @@ func holdingRecord(in api.HoldingFacts, known endpoint.Known) (store.Holding, []
 // holdingDefects checks what people set of a holding, as of an endpoint.
 func holdingDefects(h store.Holding, known endpoint.Known) []error {
 	var details []error
-	settings := api.EndpointSettings{Endpoint: "holding.invalid", Policy: h.Policy, Trust: h.Trust, Audiences: h.Audiences}
+	settings := api.EndpointSettings{Endpoint: "holding.invalid", Policy: h.Policy, Trust: h.Trust,
+		Audiences: h.Audiences}
 	for _, d := range settings.Settle(known) {
 		details = append(details, &huma.ErrorDetail{Message: d.Err.Error(), Location: "body." + d.Field})
 	}
@@ -164,8 +175,10 @@ func holdingDefects(h store.Holding, known endpoint.Known) []error {
 }
 
 func holdingOf(h store.Holding) api.Holding {
-	return api.Holding{ID: h.ID, Name: h.Name, Policy: h.Policy, Trust: orEmpty(h.Trust), Audiences: orEmpty(h.Audiences), SentAt: h.SentAt, JudgedAt: h.JudgedAt,
-		Files: h.Files, Verdict: h.Verdict, Faults: h.Faults, Risks: h.Risks, Notes: h.Notes, Waived: h.Waived, Codes: orEmpty(h.Codes)}
+	return api.Holding{ID: h.ID, Name: h.Name, Policy: h.Policy, Trust: orEmpty(h.Trust),
+		Audiences: orEmpty(h.Audiences), SentAt: h.SentAt, JudgedAt: h.JudgedAt,
+		Files: h.Files, Verdict: h.Verdict, Faults: h.Faults, Risks: h.Risks, Notes: h.Notes, Waived: h.Waived,
+		Codes: orEmpty(h.Codes)}
 }
 
 // contents says in a few words each what a file holds.

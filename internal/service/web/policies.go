@@ -40,7 +40,8 @@ func (s *server) registerPolicies() {
 		Name    string `path:"name" minLength:"1" maxLength:"100" pattern:"^[a-z0-9][a-z0-9._-]*$"`
 		Version int    `query:"version" minimum:"1" doc:"An older version"`
 	}
-	huma.Register(s.api, operation("get-policy", "GET", "/policies/{name}", "One policy with its text", "policies", 404),
+	huma.Register(s.api, operation("get-policy", "GET", "/policies/{name}", "One policy with its text", "policies",
+		404),
 		func(ctx context.Context, in *getInput) (*body[api.PolicyText], error) {
 			text, err := s.policyText(ctx, in.Name, in.Version)
 			if err != nil {
@@ -52,7 +53,8 @@ func (s *server) registerPolicies() {
 		Name string `path:"name" minLength:"1" maxLength:"100" pattern:"^[a-z0-9][a-z0-9._-]*$"`
 		Body api.PolicySave
 	}
-	save := operation("save-policy", "PUT", "/policies/{name}", "Keep a new version of a policy; errors name the line", "policies", 409, 422)
+	save := operation("save-policy", "PUT", "/policies/{name}", "Keep a new version of a policy; errors name the line",
+		"policies", 409, 422)
 	save.MaxBodyBytes = 1 << 20
 	huma.Register(s.api, save, func(ctx context.Context, in *saveInput) (*body[api.PolicyText], error) {
 		if details := policyDefects(in.Name, in.Body.Text); len(details) > 0 {
@@ -68,7 +70,8 @@ func (s *server) registerPolicies() {
 		s.Log.Info("policy saved", "policy", in.Name, "version", text.Version)
 		return &body[api.PolicyText]{text}, nil
 	})
-	huma.Register(s.api, operation("remove-policy", "DELETE", "/policies/{name}", "Remove a policy that nothing is assigned to", "policies", 404, 409),
+	huma.Register(s.api, operation("remove-policy", "DELETE", "/policies/{name}",
+		"Remove a policy that nothing is assigned to", "policies", 404, 409),
 		func(ctx context.Context, in *byName) (*struct{}, error) {
 			if err := s.Store.RemovePolicy(ctx, in.Name); err != nil {
 				return nil, s.failure(err)

@@ -47,7 +47,8 @@ type server struct {
 func New(o Options) http.Handler {
 	s := &server{Options: o}
 	root := chi.NewMux()
-	requests := prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "nurvik_http_seconds", Help: "Duration of requests by route.",
+	requests := prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "nurvik_http_seconds",
+		Help:    "Duration of requests by route.",
 		Buckets: []float64{.001, .005, .02, .1, .5, 2, 10}}, []string{"method", "route", "status"})
 	o.Registry.MustRegister(requests)
 	root.Use(s.observe(requests), middleware.Recoverer, headers)
@@ -61,7 +62,8 @@ func New(o Options) http.Handler {
 		s.register()
 	})
 	if o.Console != nil {
-		compressed := middleware.Compress(5, "application/wasm", "text/html", "text/css", "text/javascript", "image/svg+xml")
+		compressed := middleware.Compress(5, "application/wasm", "text/html", "text/css", "text/javascript",
+			"image/svg+xml")
 		root.With(guarded, compressed).Handle("/*", console(o.Console))
 	}
 	return root
@@ -118,7 +120,8 @@ func (s *server) register() {
 
 // operation is what all operations have in common.
 func operation(id, method, path, summary, tag string, failures ...int) huma.Operation {
-	return huma.Operation{OperationID: id, Method: method, Path: api.Base + path, Summary: summary, Tags: []string{tag}, Errors: failures}
+	return huma.Operation{OperationID: id, Method: method, Path: api.Base + path, Summary: summary, Tags: []string{tag},
+		Errors: failures}
 }
 
 func (s *server) ready(w http.ResponseWriter, r *http.Request) {
@@ -148,7 +151,9 @@ func headers(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
 		// Styles on elements are set by the component library; scripts come only from here.
-		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		h.Set("Content-Security-Policy",
+			"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; "+
+				"base-uri 'none'; form-action 'self'")
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "no-referrer")
 		next.ServeHTTP(w, r)
@@ -172,7 +177,8 @@ func (s *server) observe(requests *prometheus.HistogramVec) func(http.Handler) h
 			}
 			took := time.Since(started)
 			requests.WithLabelValues(method(r.Method), route, strconv.Itoa(status)).Observe(took.Seconds())
-			s.Log.Debug("request", "method", method(r.Method), "route", route, "status", status, "took", took.Round(time.Microsecond))
+			s.Log.Debug("request", "method", method(r.Method), "route", route, "status", status, "took",
+				took.Round(time.Microsecond))
 		})
 	}
 }

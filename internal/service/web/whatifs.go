@@ -14,7 +14,8 @@ import (
 )
 
 func (s *server) registerWhatIfs() {
-	start := operation("start-what-if", "POST", "/what-ifs", "Judge what was observed otherwise; the record stays as it is", "what-ifs", 422)
+	start := operation("start-what-if", "POST", "/what-ifs",
+		"Judge what was observed otherwise; the record stays as it is", "what-ifs", 422)
 	start.DefaultStatus = 201
 	start.MaxBodyBytes = 4 << 20
 	huma.Register(s.api, start, func(ctx context.Context, in *body[api.WhatIfStart]) (*body[api.WhatIf], error) {
@@ -32,7 +33,8 @@ func (s *server) registerWhatIfs() {
 		Cursor string `query:"cursor" maxLength:"1000"`
 		Limit  int    `query:"limit" minimum:"1" maximum:"200" default:"20"`
 	}
-	huma.Register(s.api, operation("list-what-ifs", "GET", "/what-ifs", "List what-ifs, the newest first", "what-ifs", 422),
+	huma.Register(s.api, operation("list-what-ifs", "GET", "/what-ifs", "List what-ifs, the newest first", "what-ifs",
+		422),
 		func(ctx context.Context, in *listInput) (*body[api.WhatIfPage], error) {
 			list, next, err := s.Store.WhatIfs(ctx, in.Cursor, in.Limit)
 			if err != nil {
@@ -44,7 +46,8 @@ func (s *server) registerWhatIfs() {
 			}
 			return &body[api.WhatIfPage]{page}, nil
 		})
-	huma.Register(s.api, operation("get-what-if", "GET", "/what-ifs/{id}", "One what-if with all that would change", "what-ifs", 404),
+	huma.Register(s.api, operation("get-what-if", "GET", "/what-ifs/{id}", "One what-if with all that would change",
+		"what-ifs", 404),
 		func(ctx context.Context, in *byID) (*body[api.WhatIfView], error) {
 			w, err := s.Store.WhatIf(ctx, in.ID)
 			if err != nil {
@@ -71,7 +74,8 @@ func (s *server) registerWhatIfs() {
 
 // question checks what is asked.
 func (s *server) question(ctx context.Context, in api.WhatIfStart) (store.WhatIfQuestion, error) {
-	q := store.WhatIfQuestion{EndpointIDs: in.EndpointIDs, At: s.Now(), Policy: in.Policy, PolicyText: in.PolicyText, Distrust: []string{}}
+	q := store.WhatIfQuestion{EndpointIDs: in.EndpointIDs, At: s.Now(), Policy: in.Policy, PolicyText: in.PolicyText,
+		Distrust: []string{}}
 	var details []error
 	fail := func(field string, err error) {
 		details = append(details, &huma.ErrorDetail{Message: err.Error(), Location: "body." + field})
@@ -119,6 +123,7 @@ func (s *server) question(ctx context.Context, in api.WhatIfStart) (store.WhatIf
 }
 
 func whatIfOf(w store.WhatIf) api.WhatIf {
-	return api.WhatIf{ID: w.ID, State: w.State, At: w.Question.At, Policy: w.Question.Policy, Distrust: orEmpty(w.Question.Distrust), Selected: len(w.Question.EndpointIDs),
+	return api.WhatIf{ID: w.ID, State: w.State, At: w.Question.At, Policy: w.Question.Policy,
+		Distrust: orEmpty(w.Question.Distrust), Selected: len(w.Question.EndpointIDs),
 		CreatedAt: w.CreatedAt, FinishedAt: w.FinishedAt, Failure: w.Failure, Answer: w.Answer}
 }
