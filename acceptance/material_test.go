@@ -66,8 +66,8 @@ func TestIdentifyKnowsEverything(t *testing.T) {
 			kinds[e.What], forms[e.Form], containers[e.Container] = true, true, true
 		}
 	}
-	for _, what := range []string{"certificate", "root certificate", "certification request", "private key",
-		"encrypted private key", "public key", "revocation list", "parameters", "secret key", "encrypted entry"} {
+	for _, what := range []string{"certificate", "root certificate", "certificate request", "private key",
+		"encrypted private key", "public key", "CRL", "parameters", "secret key", "encrypted entry"} {
 		assert.True(t, kinds[what], what)
 	}
 	for _, form := range []string{"PEM", "DER", "base64", "PEM in base64", "PEM with escaped line ends", "PKCS#12",

@@ -210,7 +210,7 @@ func (q *Inquirer) list(ctx context.Context, point pki.DistributionPoint, now ti
 			}
 			list, err := parseList(data)
 			if err != nil {
-				return result{err: fmt.Errorf("%s holds no revocation list: %w", place, err)}, 0, now.Add(time.Minute)
+				return result{err: fmt.Errorf("%s holds no CRL: %w", place, err)}, 0, now.Add(time.Minute)
 			}
 			return result{list: list}, len(data), lasts(now, list.NextUpdate)
 		})

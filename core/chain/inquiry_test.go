@@ -115,9 +115,9 @@ func TestAskLists(t *testing.T) {
 			facts.RevocationBadAnswer, "of a later time", false},
 		{"of another issuer", func(*quay) []byte { return other.list(t, none, now.Add(-hour), now.Add(hour)) },
 			facts.RevocationBadAnswer, "no certificate known here has signed", false},
-		{"no list", func(q *quay) []byte { return q.leaf.Raw }, facts.RevocationUnreachable, "holds no revocation list",
+		{"no list", func(q *quay) []byte { return q.leaf.Raw }, facts.RevocationUnreachable, "holds no CRL",
 			false},
-		{"nothing", func(*quay) []byte { return nil }, facts.RevocationUnreachable, "holds no revocation list", false},
+		{"nothing", func(*quay) []byte { return nil }, facts.RevocationUnreachable, "holds no CRL", false},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {

@@ -47,11 +47,11 @@ type Item struct {
 
 // Place is where in a file something lies.
 type Place struct {
-	Line   int    `json:"line,omitempty" doc:"From 1; 0 in a binary file"`
-	Offset int    `json:"offset" doc:"Bytes from the start of the file"`
-	Form   string `json:"form,omitempty" doc:"How it is written: PEM, DER, base64, or a keystore"`
-	Label  string `json:"label,omitempty" doc:"The label of a PEM block"`
-	Field  string `json:"field,omitempty" doc:"The value of a document in which it lies, such as data.tls-crt"`
+	Line     int    `json:"line,omitempty" doc:"From 1; 0 in a binary file"`
+	Offset   int    `json:"offset" doc:"Bytes from the start of the file"`
+	Form     string `json:"form,omitempty" doc:"How it is written: PEM, DER, base64, or a keystore"`
+	PEMLabel string `json:"pem_label,omitempty" doc:"The label of a PEM block"`
+	Field    string `json:"field,omitempty" doc:"The value of a document in which it lies, such as data.tls-crt"`
 }
 
 // Reasons why something protected stayed closed.

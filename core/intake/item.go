@@ -45,11 +45,11 @@ var labelTexts = func() map[string]string {
 }()
 
 var shapeWords = map[shape]string{
-	isCertificate: "a certificate", isRequest: "a certification request", isPKCS8: "a private key in PKCS#8",
+	isCertificate: "a certificate", isRequest: "a certificate request", isPKCS8: "a private key in PKCS#8",
 	isEncrypted: "an encrypted private key",
 	isPKCS1:     "an RSA private key", isSEC1: "an EC private key", isDSA: "a DSA private key", isSPKI: "a public key",
 	isPKCS1Public:    "an RSA public key",
-	isRevocationList: "a revocation list", isSet: "a set of certificates in PKCS#7", isPKCS12: "a PKCS#12 keystore",
+	isRevocationList: "a CRL", isSet: "a set of certificates in PKCS#7", isPKCS12: "a PKCS#12 keystore",
 	isParameters: "parameters",
 }
 
@@ -141,7 +141,7 @@ func (s *scan) key(structure string, key *pki.PrivateKey, private []byte, protec
 	}
 	item := facts.Item{Kind: facts.PrivateKey, Key: k}
 	if key.Comparable() {
-		k.Type = s.reader.Memory.Learn(key.Public).KeyText
+		k.Type = s.reader.Memory.Learn(key.Public).Key
 	} else {
 		k.Type = key.Public.String()
 	}

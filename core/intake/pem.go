@@ -183,9 +183,9 @@ func (s *scan) frame(t *text, f frame) {
 	around := s.place
 	defer func() { s.place = around }()
 	s.place.Line, s.place.Offset = s.at(t, f.start)
-	s.place.Form, s.place.Label = joined(around.Form, "PEM"), f.label
+	s.place.Form, s.place.PEMLabel = joined(around.Form, "PEM"), f.label
 	if labels[f.label] == isNothing {
-		s.place.Label = pki.Printable(f.label)
+		s.place.PEMLabel = pki.Printable(f.label)
 	}
 	if t.escaped {
 		s.place.Form = joined(around.Form, "PEM with escaped line ends")

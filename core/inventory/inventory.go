@@ -4,7 +4,6 @@ package inventory
 
 import (
 	"strings"
-	"time"
 
 	"nurvik/core/facts"
 	"nurvik/core/pki"
@@ -14,21 +13,14 @@ import (
 // Entry is one piece of material in words.
 type Entry struct {
 	Kind facts.ItemKind `json:"kind"`
-	What string         `json:"what" doc:"In words, such as authority certificate"`
+	What string         `json:"what" doc:"In words, such as CA certificate"`
 	facts.Place
-	Container string           `json:"container,omitempty"`
-	Alias     string           `json:"alias,omitempty"`
-	Label     string           `json:"label,omitempty" doc:"Whose it is"`
-	Names     []string         `json:"names,omitempty"`
-	NotBefore *time.Time       `json:"not_before,omitempty"`
-	NotAfter  *time.Time       `json:"not_after,omitempty"`
-	Key       string           `json:"key,omitempty" doc:"Such as EC P-256"`
-	Issuer    string           `json:"issuer,omitempty"`
-	SHA256    *pki.Fingerprint `json:"sha256,omitempty" doc:"SHA-256 of the DER; absent for private keys"`
-	SPKI      *pki.Fingerprint `json:"spki_sha256,omitempty" doc:"SHA-256 of the public key"`
-	Remarks   []string         `json:"remarks,omitempty" doc:"What has to be known beside: locked, not checked, does not verify"`
-	Fields    []Field          `json:"fields,omitempty" doc:"Everything in it, where that was asked for"`
-	Anomalies []pki.Anomaly    `json:"anomalies,omitempty" doc:"What breaks the encoding rules or RFC 5280, with offsets in the DER"`
+	Container string `json:"container,omitempty"`
+	Alias     string `json:"alias,omitempty"`
+	pki.Summary
+	Remarks   []string      `json:"remarks,omitempty" doc:"What has to be known beside: locked, not checked, does not verify"`
+	Fields    []Field       `json:"fields,omitempty" doc:"Everything in it, where that was asked for"`
+	Anomalies []pki.Anomaly `json:"anomalies,omitempty" doc:"What breaks the encoding rules or RFC 5280, with offsets in the DER"`
 }
 
 // Field is one part of a certificate, request, list or key.
@@ -52,7 +44,7 @@ func Of(item facts.Item, fields bool) Entry {
 	case facts.PublicKey:
 		e.What = "public key"
 		if k, err := pki.ParsePublicKey(item.DER); err == nil {
-			e.publicKey(k)
+			e.Summary = k.Summary()
 			parts = keyFields(k)
 		}
 	case facts.PrivateKey:
@@ -91,16 +83,6 @@ var Locked = map[string]string{
 	facts.DamagedInside: "locked: it is damaged",
 }
 
-func (e *Entry) identity(der []byte) {
-	sum := pki.FingerprintOf(der)
-	e.SHA256 = &sum
-}
-
-func (e *Entry) publicKey(k pki.PublicKey) {
-	sum := k.Fingerprint()
-	e.Key, e.SPKI = k.String(), &sum
-}
-
 func (e *Entry) certificate(item facts.Item) []Field {
 	e.What = "certificate"
 	c, err := pki.ParseCertificate(item.DER)
@@ -112,41 +94,34 @@ func (e *Entry) certificate(item facts.Item) []Field {
 	case c.IsCA() && c.SelfIssued():
 		e.What = "root certificate"
 	case c.IsCA():
-		e.What = "authority certificate"
+		e.What = "CA certificate"
 	}
 	if item.Trusted {
 		e.Remarks = append(e.Remarks, "marked as trusted")
 	}
-	e.identity(c.Raw)
-	e.publicKey(c.PublicKey)
-	e.Label, e.Names, e.Issuer = c.Label(), c.HostNames(), c.Issuer.Label()
-	e.NotBefore, e.NotAfter, e.Anomalies = moment(c.NotBefore), moment(c.NotAfter), c.Anomalies
+	e.Summary, e.Anomalies = c.Summary(), c.Anomalies
 	return certificateFields(c)
 }
 
 func (e *Entry) request(item facts.Item) []Field {
-	e.What = "certification request"
+	e.What = "certificate request"
 	q, err := pki.ParseRequest(item.DER)
 	if err != nil {
 		e.Remarks = append(e.Remarks, err.Error())
 		return nil
 	}
-	e.identity(q.Raw)
-	e.publicKey(q.PublicKey)
-	e.Label, e.Names, e.Anomalies = q.Label(), q.Wanted.HostNames(), q.Anomalies
+	e.Summary, e.Anomalies = q.Summary(), q.Anomalies
 	return requestFields(q)
 }
 
 func (e *Entry) revocationList(item facts.Item) []Field {
-	e.What = "revocation list"
+	e.What = "CRL"
 	l, err := pki.ParseRevocationList(item.DER)
 	if err != nil {
 		e.Remarks = append(e.Remarks, err.Error())
 		return nil
 	}
-	e.identity(l.Raw)
-	e.Label, e.Issuer, e.Anomalies = l.Issuer.Label(), l.Issuer.Label(), l.Anomalies
-	e.NotBefore, e.NotAfter = moment(l.ThisUpdate), moment(l.NextUpdate)
+	e.Summary, e.Anomalies = l.Summary(), l.Anomalies
 	return listFields(l)
 }
 
@@ -161,7 +136,7 @@ func (e *Entry) privateKey(key *facts.Key) []Field {
 		fields = append(fields, field("protection", key.Protection))
 	}
 	if k, err := pki.ParsePublicKey(key.SPKI); err == nil {
-		e.publicKey(k)
+		e.Summary = k.Summary()
 		fields = append(fields, keyFields(k)...)
 	} else if key.Locked == "" {
 		e.Remarks = append(e.Remarks, "its public half cannot be computed here")
@@ -180,25 +155,18 @@ func (e *Entry) privateKey(key *facts.Key) []Field {
 func NameKeys(entries []*Entry) {
 	owners := map[pki.Fingerprint]string{}
 	for _, e := range entries {
-		if (e.Kind == facts.Certificate || e.Kind == facts.Request) && e.SPKI != nil && owners[*e.SPKI] == "" {
-			owners[*e.SPKI] = e.Label
+		if (e.Kind == facts.Certificate || e.Kind == facts.Request) && !e.SPKI.IsZero() && owners[e.SPKI] == "" {
+			owners[e.SPKI] = e.Label
 		}
 	}
 	for _, e := range entries {
-		if (e.Kind == facts.PrivateKey || e.Kind == facts.PublicKey) && e.SPKI != nil {
-			e.Label = owners[*e.SPKI]
+		if (e.Kind == facts.PrivateKey || e.Kind == facts.PublicKey) && !e.SPKI.IsZero() {
+			e.Label = owners[e.SPKI]
 		}
 	}
 }
 
 // moment is nil for a time that could not be made out or is not given.
-func moment(t time.Time) *time.Time {
-	if t.IsZero() {
-		return nil
-	}
-	return &t
-}
-
 // Where says where in its file the entry lies, in words.
 func (e Entry) Where() string {
 	var parts []string

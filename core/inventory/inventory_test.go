@@ -92,7 +92,7 @@ func TestEveryField(t *testing.T) {
 		"subject alternative name (2.5.29.17)": "dns:tides.tarnholm.example | " +
 			"email:office@tarnholm.example | ip:192.0.2.7 | uri:https://tarnholm.example",
 		"basic constraints (2.5.29.19), critical": "authority, at most 2 authorities below it",
-		"key usage (2.5.29.15), critical":         "certificate signing | revocation list signing",
+		"key usage (2.5.29.15), critical":         "certificate signing | CRL signing",
 		"extended key usage (2.5.29.37)":          "TLS server (1.3.6.1.5.5.7.3.1) | 2.999.9",
 		"authority information access (1.3.6.1.5.5.7.1.1)": "OCSP at uri:http://ocsp.tarnholm.example | CA " +
 			"issuers at uri:http://ca.tarnholm.example/ca.der",
@@ -151,11 +151,11 @@ func TestKinds(t *testing.T) {
 			map[string]string{"serialNumber": "the serial number is negative"}, nil},
 		{"anchor of a keystore", facts.Item{Kind: facts.Certificate, DER: leaf, Trusted: true, Unchecked: true},
 			"certificate", "tides", nil, nil, []string{"marked as trusted"}},
-		{"request", facts.Item{Kind: facts.Request, DER: request}, "certification request", "pilots",
+		{"request", facts.Item{Kind: facts.Request, DER: request}, "certificate request", "pilots",
 			map[string]string{"signature": "made with the key inside",
 				"attribute":                            "extension request (1.2.840.113549.1.9.14)",
 				"subject alternative name (2.5.29.17)": "dns:pilots"}, nil, nil},
-		{"revocation list", facts.Item{Kind: facts.RevocationList, DER: list}, "revocation list", "Root",
+		{"revocation list", facts.Item{Kind: facts.RevocationList, DER: list}, "CRL", "Root",
 			map[string]string{"revoked certificates": "1", "number of the list": "12",
 				"this update": "2026-05-01 00:00:00 UTC"}, nil, nil},
 		{"public key", facts.Item{Kind: facts.PublicKey, DER: spki}, "public key", "",

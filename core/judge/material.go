@@ -46,7 +46,7 @@ func open(file *facts.File, context *Context) *material {
 			p.brief = context.Memory.Of(p.item)
 		}
 		if p.item.Kind == facts.Certificate && p.brief != nil {
-			authorities += count(p.brief.Authority)
+			authorities += count(p.brief.CA)
 			roots += count(p.brief.SelfIssued)
 		}
 	}

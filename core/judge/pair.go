@@ -52,7 +52,7 @@ func pairStoresDisagree(p *pairs) []located {
 		if !disagree || !p.behind[store.File()] {
 			continue
 		}
-		what, which := "key", store.KeyText
+		what, which := "key", store.Summary.Key
 		if store.Kind == facts.Certificate {
 			what, which = "certificate", fmt.Sprintf("%s, issued on %s", store.Brief.Label,
 				store.NotBefore.UTC().Format("2006-01-02"))
@@ -152,7 +152,7 @@ func pairNoCertificate(p *pairs) []located {
 	for _, m := range p.result.Unpaired {
 		if m.Kind == facts.PrivateKey && m.Comparable() && !p.mismatch[m.Match] {
 			out = append(out, p.of(m, found("pair.no-certificate", m.Match.String(), filepath.Base(m.Path),
-				"No certificate and no certificate request has the key (%s) in %s.", m.KeyText, called(m))))
+				"No certificate and no certificate request has the key (%s) in %s.", m.Summary.Key, called(m))))
 		}
 	}
 	return out

@@ -54,7 +54,7 @@ func agreesWithOne(s pairing.Set) bool {
 
 // of makes a finding about a member of its file.
 func (p *pairs) of(m pairing.Member, f Finding) located {
-	f.Evidence.Line, f.Evidence.Key = m.Line, m.KeyText
+	f.Evidence.Line, f.Evidence.Key = m.Line, m.Summary.Key
 	return located{m.File(), f}
 }
 

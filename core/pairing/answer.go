@@ -27,7 +27,7 @@ func Ask(keyFiles, certificateFiles []facts.File) Answer {
 	}
 	certificates := only(certificateFiles, facts.Certificate)
 	if leaves := slices.DeleteFunc(slices.Clone(certificates),
-		func(m Member) bool { return m.Authority }); len(leaves) > 0 {
+		func(m Member) bool { return m.CA }); len(leaves) > 0 {
 		certificates = leaves
 	}
 	if len(certificates) == 0 {
@@ -41,7 +41,7 @@ func Ask(keyFiles, certificateFiles []facts.File) Answer {
 			if k.Comparable() && k.Match == c.Match {
 				return Answer{Belong: true, Known: true, Key: &k, Certificate: &c,
 					Sentence: fmt.Sprintf("They belong together: the %s of %s has the public half of this key (%s).",
-						kindWord(c), c.Brief.Label, c.KeyText)}
+						kindWord(c), c.Brief.Label, c.Summary.Key)}
 			}
 		}
 	}
@@ -56,10 +56,10 @@ func Ask(keyFiles, certificateFiles []facts.File) Answer {
 	}
 	k, c := keys[0], certificates[0]
 	sentence := fmt.Sprintf("They do not belong together: the key is %s, and the %s of %s is for another key, %s.",
-		k.KeyText, kindWord(c), c.Brief.Label, c.KeyText)
-	if k.KeyText == c.KeyText {
+		k.Summary.Key, kindWord(c), c.Brief.Label, c.Summary.Key)
+	if k.Summary.Key == c.Summary.Key {
 		sentence = fmt.Sprintf("They do not belong together: both are %s, but the public key in the %s of %s is "+
-			"another one.", c.KeyText, kindWord(c), c.Brief.Label)
+			"another one.", c.Summary.Key, kindWord(c), c.Brief.Label)
 	}
 	return Answer{Known: true, Key: &k, Certificate: &c, Sentence: sentence}
 }

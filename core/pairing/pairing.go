@@ -30,36 +30,24 @@ type Member struct {
 
 // memberJSON is the form of a member for programs.
 type memberJSON struct {
-	Kind        facts.ItemKind   `json:"kind"`
-	Path        string           `json:"path"`
-	Line        int              `json:"line,omitempty"`
-	Offset      int              `json:"offset,omitempty"`
-	Container   string           `json:"container,omitempty"`
-	Alias       string           `json:"alias,omitempty"`
-	Fingerprint *pki.Fingerprint `json:"sha256,omitempty"` // of the DER, of certificates and requests
-	Label       string           `json:"label,omitempty"`
-	Names       []string         `json:"names,omitempty"`
-	NotBefore   *time.Time       `json:"not_before,omitempty"`
-	NotAfter    *time.Time       `json:"not_after,omitempty"`
-	Valid       bool             `json:"valid,omitempty"`
-	Authority   bool             `json:"authority,omitempty"`
-	Locked      string           `json:"locked,omitempty"` // why the key stayed closed
-	Key         string           `json:"key,omitempty"`
-	Serial      string           `json:"serial,omitempty"`
-	Why         string           `json:"why,omitempty"`
+	Kind      facts.ItemKind `json:"kind"`
+	Path      string         `json:"path"`
+	Line      int            `json:"line,omitempty"`
+	Offset    int            `json:"offset,omitempty"`
+	Container string         `json:"container,omitempty"`
+	Alias     string         `json:"alias,omitempty"`
+	pki.Summary
+	Valid  bool   `json:"valid,omitempty"`
+	Locked string `json:"locked,omitempty"` // why the key stayed closed
+	Why    string `json:"why,omitempty"`
 }
 
 // MarshalJSON implements json.Marshaler.
 func (m Member) MarshalJSON() ([]byte, error) {
 	out := memberJSON{Kind: m.Kind, Path: m.Path, Line: m.Line, Offset: m.Offset, Container: m.Container,
-		Alias: m.Alias, Label: m.Brief.Label,
-		Names: m.Names, Valid: m.Valid, Authority: m.Authority, Locked: m.Closed(), Key: m.KeyText, Serial: m.Serial,
-		Why: m.Why}
-	if m.Kind != facts.PrivateKey {
-		out.Fingerprint = &m.SHA256
-	}
-	if m.Kind == facts.Certificate {
-		out.NotBefore, out.NotAfter = &m.NotBefore, &m.NotAfter
+		Alias: m.Alias, Summary: m.Summary, Valid: m.Valid, Locked: m.Closed(), Why: m.Why}
+	if m.Kind == facts.PrivateKey {
+		out.SHA256 = pki.Fingerprint{}
 	}
 	return json.Marshal(out)
 }
@@ -174,7 +162,7 @@ func (r *Result) group() {
 		}
 		g := byKey[m.Match]
 		if g == nil {
-			g = &Group{SPKI: m.Match, Key: m.KeyText, Keys: []*Member{}, Certificates: []*Member{},
+			g = &Group{SPKI: m.Match, Key: m.Summary.Key, Keys: []*Member{}, Certificates: []*Member{},
 				Requests: []*Member{}}
 			byKey[m.Match] = g
 			order = append(order, g)
@@ -198,7 +186,7 @@ func (r *Result) group() {
 		r.leftOver(g.Keys, "no certificate or request has this key")
 		r.leftOver(g.Requests, "the certificate that was requested is not here, nor the key")
 		leaves := slices.DeleteFunc(slices.Clone(g.Certificates),
-			func(m *Member) bool { return m.Authority || m.Trusted })
+			func(m *Member) bool { return m.CA || m.Trusted })
 		r.leftOver(leaves, "its private key is not here")
 	}
 }
@@ -232,7 +220,7 @@ func (r *Result) succeed(at time.Time) {
 	first := map[string]*Member{}
 	for i := range r.members {
 		m := &r.members[i]
-		if m.Kind != facts.Certificate || m.Authority || m.Trusted || len(m.Names) == 0 || m.NotBefore.IsZero() {
+		if m.Kind != facts.Certificate || m.CA || m.Trusted || len(m.Names) == 0 || m.NotBefore.IsZero() {
 			continue
 		}
 		key := nameKey(*m)
@@ -252,7 +240,7 @@ func (r *Result) succeed(at time.Time) {
 		if m.Kind == facts.PrivateKey && m.Comparable() {
 			keys[m.Match] = append(keys[m.Match], m.Path)
 		}
-		if m.Kind != facts.Certificate || m.Authority || m.Trusted || len(m.Names) == 0 || m.NotBefore.IsZero() {
+		if m.Kind != facts.Certificate || m.CA || m.Trusted || len(m.Names) == 0 || m.NotBefore.IsZero() {
 			continue
 		}
 		key := nameKey(*m)
@@ -305,9 +293,9 @@ func sequence(steps []Step, at time.Time) []Step {
 		return steps
 	}
 	newest := steps[len(steps)-1].Certificate
-	kind, _, _ := strings.Cut(newest.KeyText, " ")
+	kind, _, _ := strings.Cut(newest.Summary.Key, " ")
 	return slices.DeleteFunc(steps, func(s Step) bool {
-		own, _, _ := strings.Cut(s.Certificate.KeyText, " ")
+		own, _, _ := strings.Cut(s.Certificate.Summary.Key, " ")
 		return own != kind && !s.Certificate.NotAfter.Before(at)
 	})
 }

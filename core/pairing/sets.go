@@ -60,7 +60,7 @@ func (r *Result) Sets() []Set {
 		sets := map[string]*Set{}
 		for _, i := range members {
 			m := &r.members[i]
-			if !m.Comparable() || m.Kind == facts.Request || m.Kind == facts.Certificate && (m.Authority || m.Trusted) {
+			if !m.Comparable() || m.Kind == facts.Request || m.Kind == facts.Certificate && (m.CA || m.Trusted) {
 				continue
 			}
 			stem := Stem(m.Path)

@@ -4,45 +4,30 @@ import (
 	"encoding/hex"
 	"encoding/pem"
 	"strings"
-	"time"
 )
 
 // Description is what people and programs are told of a certificate. It is
 // made from the DER whenever it is needed and never judged.
 type Description struct {
-	SHA256           Fingerprint `json:"sha256" doc:"SHA-256 of the DER"`
-	SPKISHA256       Fingerprint `json:"spki_sha256" doc:"SHA-256 of the SubjectPublicKeyInfo"`
-	Subject          string      `json:"subject"`
-	Label            string      `json:"label" doc:"Short name of the subject"`
-	Issuer           string      `json:"issuer"`
-	IssuerLabel      string      `json:"issuer_label" doc:"Short name of the issuer"`
-	Serial           string      `json:"serial" doc:"Hexadecimal, lower case, without separators"`
-	Names            []string    `json:"names" doc:"Host names and addresses of the alternative names"`
-	NotBefore        time.Time   `json:"not_before"`
-	NotAfter         time.Time   `json:"not_after"`
-	Key              string      `json:"key" doc:"Such as RSA 2048 or EC P-256"`
-	Signature        string      `json:"signature" doc:"Algorithm of the signature"`
-	CA               bool        `json:"ca"`
-	KeyUsage         []string    `json:"key_usage,omitempty"`
-	ExtendedKeyUsage []string    `json:"extended_key_usage,omitempty"`
-	SubjectKey       string      `json:"subject_key_id,omitempty"`
-	IssuerKey        string      `json:"authority_key_id,omitempty"`
-	IssuersAt        []string    `json:"ca_issuers,omitempty" doc:"Where the issuer's certificate can be had"`
-	Anomalies        []Anomaly   `json:"anomalies,omitempty"`
+	Summary
+	Subject          string    `json:"subject" doc:"The whole name"`
+	IssuerName       string    `json:"issuer_name" doc:"The whole name"`
+	Signature        string    `json:"signature" doc:"Algorithm of the signature"`
+	KeyUsage         []string  `json:"key_usage,omitempty"`
+	ExtendedKeyUsage []string  `json:"extended_key_usage,omitempty"`
+	SubjectKey       string    `json:"subject_key_id,omitempty"`
+	IssuerKey        string    `json:"authority_key_id,omitempty"`
+	IssuersAt        []string  `json:"ca_issuers,omitempty" doc:"Where the issuer's certificate can be downloaded"`
+	Anomalies        []Anomaly `json:"anomalies,omitempty"`
 }
 
 // Describe makes the description.
 func (c *Certificate) Describe() Description {
 	d := Description{
-		SHA256: c.fingerprint, SPKISHA256: c.PublicKey.Fingerprint(),
-		Subject: c.Subject.String(), Label: c.Label(), Issuer: c.Issuer.String(), IssuerLabel: c.Issuer.Label(),
-		Serial: c.SerialHex(), Names: c.HostNames(), NotBefore: c.NotBefore, NotAfter: c.NotAfter,
-		Key: c.PublicKey.String(), Signature: c.SignatureAlgorithm.Name, CA: c.IsCA(), KeyUsage: c.KeyUsage.Words(),
+		Summary: c.Summary(), Subject: c.Subject.String(), IssuerName: c.Issuer.String(),
+		Signature: c.SignatureAlgorithm.Name, KeyUsage: c.KeyUsage.Words(),
 		SubjectKey: hex.EncodeToString(c.SubjectKeyID), IssuerKey: hex.EncodeToString(c.AuthorityKeyID),
 		IssuersAt: c.URLs(AccessCAIssuers), Anomalies: c.Anomalies,
-	}
-	if d.Names == nil {
-		d.Names = []string{}
 	}
 	for _, id := range c.ExtKeyUsage {
 		d.ExtendedKeyUsage = append(d.ExtendedKeyUsage, id.Words())

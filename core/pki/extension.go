@@ -36,7 +36,7 @@ const (
 
 var keyUsageWords = []string{"digital signature", "content commitment", "key encipherment", "data encipherment",
 	"key agreement",
-	"certificate signing", "revocation list signing", "encipher only", "decipher only"}
+	"certificate signing", "CRL signing", "encipher only", "decipher only"}
 
 // Words names the usages that are set.
 func (u KeyUsage) Words() []string {

@@ -70,7 +70,7 @@ func TestEveryStandardExtension(t *testing.T) {
 	require.NotNil(t, c.BasicConstraints)
 	assert.True(t, c.IsCA())
 	assert.Equal(t, 1, *c.BasicConstraints.PathLength)
-	assert.Equal(t, []string{"certificate signing", "revocation list signing"}, c.KeyUsage.Words())
+	assert.Equal(t, []string{"certificate signing", "CRL signing"}, c.KeyUsage.Words())
 	assert.Equal(t, []pki.OID{pki.UsageServerAuth, "1.3.6.1.5.5.7.3.2"}, c.ExtKeyUsage)
 	assert.Equal(t, []byte{1, 2, 3}, c.SubjectKeyID)
 	assert.Equal(t, []string{"http://answers.tarnholm.example"}, c.URLs(pki.AccessOCSP))
@@ -155,7 +155,7 @@ func TestHostileNames(t *testing.T) {
 	}))
 	require.NoError(t, err)
 	d := c.Describe()
-	for _, text := range append([]string{d.Subject, d.Label, d.Issuer, d.IssuerLabel}, d.Names...) {
+	for _, text := range append([]string{d.Subject, d.Label, d.IssuerName, d.Issuer}, d.Names...) {
 		for _, r := range text {
 			assert.False(t, unicode.IsControl(r) || unicode.Is(unicode.Cf, r), "%q", text)
 		}

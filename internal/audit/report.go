@@ -68,7 +68,7 @@ func (r *Report) Knows(f pki.Fingerprint) bool {
 	return slices.ContainsFunc(r.Targets, func(t Target) bool {
 		return slices.ContainsFunc(t.Certificates, func(d pki.Description) bool {
 			return d.SHA256 == f ||
-				d.SPKISHA256 == f
+				d.SPKI == f
 		})
 	})
 }

@@ -43,10 +43,9 @@ type ChainAnswer struct {
 
 // ChainLink is one certificate of a chain.
 type ChainLink struct {
-	chain.Link
-	NotAfter time.Time `json:"not_after"`
-	Key      string    `json:"key"`
-	Serial   string    `json:"serial"`
+	pki.Summary
+	Role  chain.Role  `json:"role"`
+	Place chain.Place `json:"place"`
 }
 
 // ChainAudience is what one trust store makes of the chain.
@@ -101,7 +100,7 @@ func (c *Chains) add(j judge.Judgement) {
 		}
 		link := func(l chain.Link) ChainLink {
 			d := known[l.SHA256]
-			return ChainLink{l, d.NotAfter, d.Key, d.Serial}
+			return ChainLink{d.Summary, l.Role, l.Place}
 		}
 		for _, l := range x.View.Given {
 			a.Given = append(a.Given, link(l))

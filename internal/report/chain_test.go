@@ -25,8 +25,8 @@ func chainSample() *report.Chains {
 	for i, name := range []string{"", "quay.tarnholm.example", "Skerry Outer Issuing", "Skerry Outer Services",
 		"Skerry Outer Root", "Skerry Outer Services", "Skerry Second Root",
 		"A certificate with a very long name that has nothing to do with the matter at all"} {
-		certificates = append(certificates, pki.Description{SHA256: id(byte(i)), Label: name, Key: "EC P-256",
-			Serial: "0a", NotAfter: at.AddDate(0, 5*i, 0)})
+		certificates = append(certificates, pki.Description{Summary: pki.Summary{
+			SHA256: id(byte(i)), Label: name, Key: "EC P-256", Serial: "0a", NotAfter: at.AddDate(0, 5*i, 0)}})
 	}
 	certificates[5].NotAfter = at.AddDate(0, 0, -10)
 	link := func(n byte, role chain.Role, place chain.Place) chain.Link {
@@ -51,7 +51,7 @@ func chainSample() *report.Chains {
 				{Store: "second", Required: true, Reason: "Skerry Outer Services expired on 2026-11-15 10:00 UTC",
 					Paths: []judge.PathView{old}}},
 			Revocation: []judge.RevocationState{{Label: "quay.tarnholm.example", State: "good",
-				Words: "the revocation list: good, until 2026-12-02 10:00 UTC"}}}},
+				Words: "the CRL: good, until 2026-12-02 10:00 UTC"}}}},
 		Findings: []judge.Finding{
 			{Code: "chain.incomplete", Severity: judge.Fault,
 				Message: `The chain of quay.tarnholm.example lacks "Skerry Outer Issuing"; clients that do not have it stored cannot build the path.`, Remedy: "Put the certificate file together anew and reload the server."},

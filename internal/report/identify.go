@@ -129,19 +129,19 @@ func whose(e inventory.Entry) string {
 }
 
 // span writes from when until when, and what is not so now.
-func span(from, until *time.Time, at time.Time) string {
-	if from == nil {
+func span(from, until, at time.Time) string {
+	if from.IsZero() {
 		return ""
 	}
 	out := from.UTC().Format(time.DateOnly)
-	if until == nil {
+	if until.IsZero() {
 		return out
 	}
 	out += " to " + until.UTC().Format(time.DateOnly)
 	switch {
-	case at.After(*until):
+	case at.After(until):
 		out += ", over"
-	case at.Before(*from):
+	case at.Before(from):
 		out += ", not yet"
 	}
 	return out
@@ -150,9 +150,9 @@ func span(from, until *time.Time, at time.Time) string {
 // digest is the fingerprint; of private keys that of the public half.
 func digest(e inventory.Entry) string {
 	switch {
-	case e.SHA256 != nil:
+	case !e.SHA256.IsZero():
 		return e.SHA256.String()
-	case e.SPKI != nil:
+	case !e.SPKI.IsZero():
 		return "key " + e.SPKI.String()
 	}
 	return ""
@@ -233,8 +233,8 @@ func identifyLong(w io.Writer, v Inventory, s Style) error {
 		for _, e := range f.Entries {
 			fmt.Fprintf(&out, "%s  %s\n", place(f.Path, e, false), strings.TrimSpace(e.What+" "+e.Label))
 			form := cmp.Or(e.Form, e.Container)
-			if e.Label != "" && e.Place.Label != "" {
-				form += ", " + e.Place.Label
+			if e.Label != "" && e.PEMLabel != "" {
+				form += ", " + e.PEMLabel
 			}
 			writeField(&out, inventory.Field{Name: "written as",
 				Values: []string{fmt.Sprintf("%s, from byte %d", form, e.Place.Offset)}}, width)

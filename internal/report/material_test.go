@@ -27,14 +27,13 @@ import (
 )
 
 func inventorySample() report.Inventory {
-	day := func(text string) *time.Time {
+	day := func(text string) time.Time {
 		at, err := time.Parse(time.DateOnly, text)
 		if err != nil {
 			panic(err)
 		}
-		return &at
+		return at
 	}
-	sum := pki.Fingerprint{0xab, 0xcd}
 	return report.Inventory{Schema: report.IdentifySchema,
 		Unexamined: []audit.Unexamined{{Target: "/etc/ssl/none.pem", Reason: "no such file or directory"}},
 		Files: []report.InventoryFile{
@@ -42,10 +41,11 @@ func inventorySample() report.Inventory {
 				Access: &facts.Access{Mode: 0o644, Owner: "root", Group: "root",
 					Links: []string{"/etc/ssl/harbour/tides-fullchain.pem", "/srv/tides.pem"}},
 				Entries: []inventory.Entry{{Kind: facts.Certificate, What: "certificate",
-					Place: facts.Place{Line: 1, Form: "PEM", Label: "CERTIFICATE"}, Label: "tides.tarnholm.example",
-					Names:     []string{"tides.tarnholm.example", "ebb.tarnholm.example", "flood.tarnholm.example"},
-					NotBefore: day("2026-05-01"), NotAfter: day("2026-11-16"),
-					Key: "EC P-256", Issuer: "Skerry Outer Issuing", SHA256: &sum,
+					Place: facts.Place{Line: 1, Form: "PEM", PEMLabel: "CERTIFICATE"}, Summary: pki.Summary{
+						Label:     "tides.tarnholm.example",
+						Names:     []string{"tides.tarnholm.example", "ebb.tarnholm.example", "flood.tarnholm.example"},
+						NotBefore: day("2026-05-01"), NotAfter: day("2026-11-16"),
+						Key: "EC P-256", Issuer: "Skerry Outer Issuing", SHA256: pki.Fingerprint{0xab, 0xcd}},
 					Fields: []inventory.Field{{Name: "version", Values: []string{"3"}},
 						{Name: "subject alternative name (2.5.29.17)",
 							Values: []string{"dns:tides.tarnholm.example", "dns:ebb.tarnholm.example"}, Offset: 412}}}},

@@ -105,12 +105,12 @@ func pairGroups(w io.Writer, p *Pairs, width int) error {
 		out.WriteString(wrap(strings.Join(x.Names, ", "), width) + "\n")
 		var rows [][2]string
 		for _, step := range x.Steps {
-			line := fmt.Sprintf("%s, key %s  %s", step.Certificate.KeyText, step.SPKI.String()[:12],
+			line := fmt.Sprintf("%s, key %s  %s", step.Certificate.Summary.Key, step.SPKI.String()[:12],
 				strings.Join(step.Paths, ", "))
 			if len(step.Keys) > 0 {
 				line += "; key in " + strings.Join(step.Keys, ", ")
 			}
-			rows = append(rows, [2]string{span(&step.Certificate.NotBefore, &step.Certificate.NotAfter, p.At), line})
+			rows = append(rows, [2]string{span(step.Certificate.NotBefore, step.Certificate.NotAfter, p.At), line})
 		}
 		writeRows(&out, rows, width)
 	}
@@ -172,7 +172,7 @@ func memberPath(m pairing.Member) string {
 }
 
 func validity(m pairing.Member, at time.Time) string {
-	words := span(&m.NotBefore, &m.NotAfter, at)
+	words := span(m.NotBefore, m.NotAfter, at)
 	if m.Valid {
 		words += ", valid now"
 	}

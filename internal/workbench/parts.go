@@ -69,7 +69,7 @@ func parts(files []facts.File, result *pairing.Result, keys *keyring, at time.Ti
 	done := map[pki.Fingerprint]bool{}
 	for _, m := range result.Members() {
 		switch {
-		case m.Kind == facts.Certificate && !m.Authority && !done[m.SHA256]:
+		case m.Kind == facts.Certificate && !m.CA && !done[m.SHA256]:
 			done[m.SHA256] = true
 			i := slices.IndexFunc(certificates, func(c *pki.Certificate) bool { return c.Fingerprint() == m.SHA256 })
 			if i < 0 {

@@ -15,6 +15,11 @@ export type PathView = components['schemas']['JudgePathView']
 export type Description = components['schemas']['PkiDescription']
 export type DNSRecords = components['schemas']['FactsDNS']
 export type TLSARecord = components['schemas']['FactsTLSA']
+/** What a certificate, request or key is known by, in every list. */
+export type Summary = Pick<
+  Description,
+  'sha256' | 'spki_sha256' | 'label' | 'names' | 'issuer' | 'serial' | 'not_before' | 'not_after' | 'ca' | 'key'
+>
 export type Observation = components['schemas']['FactsObservation']
 export type Shown = components['schemas']['JudgeShown']
 export type Policy = components['schemas']['Policy']

@@ -9,7 +9,7 @@ function certificate(id: string, until = '2027-05-01T00:00:00Z'): Description {
     subject: id,
     label: id,
     issuer: '',
-    issuer_label: '',
+    issuer_name: '',
     serial: '1',
     names: [],
     not_before: '2026-01-01T00:00:00Z',

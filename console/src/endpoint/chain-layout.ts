@@ -43,8 +43,8 @@ export function chainLayout(chain: Chain, certificates: Description[], now: Date
     const c = known.get(id)
     return {
       key: c?.key ?? '',
-      until: c?.not_after.slice(0, 10) ?? '',
-      expired: c ? new Date(c.not_after) < now : false,
+      until: c?.not_after?.slice(0, 10) ?? '',
+      expired: c?.not_after ? new Date(c.not_after) < now : false,
     }
   }
   const all = paths(chain)
@@ -67,7 +67,7 @@ export function chainLayout(chain: Chain, certificates: Description[], now: Date
     for (const { id, level } of fresh) {
       const c = known.get(id)
       const link = right.find((l) => l.sha256 === id) ?? given.find((l) => l.sha256 === id)
-      const role = link?.role ?? (c?.subject === c?.issuer ? 'root' : 'intermediate')
+      const role = link?.role ?? (c?.subject === c?.issuer_name ? 'root' : 'intermediate')
       nodes.set(id, {
         id,
         label: c?.label ?? id.slice(0, 12),

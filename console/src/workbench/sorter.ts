@@ -1,8 +1,9 @@
+import type { Summary } from '../api/client'
 import type { components } from '../api/schema'
 import type { CardFinding } from '../findings/severities'
 
 /** One thing in a file. The names are those of the core. */
-export interface Entry {
+export interface Entry extends Summary {
   kind: string
   what: string
   line?: number
@@ -11,14 +12,6 @@ export interface Entry {
   field?: string
   container?: string
   alias?: string
-  label?: string
-  names?: string[]
-  not_before?: string
-  not_after?: string
-  key?: string
-  issuer?: string
-  sha256?: string
-  spki_sha256?: string
   remarks?: string[]
   fields?: { name: string; values: string[] }[]
   anomalies?: { offset: number; field: string; text: string; source: string }[]
@@ -32,14 +25,11 @@ export interface WorkbenchFile {
   locked: boolean
 }
 
-export interface Member {
+export interface Member extends Summary {
   kind: string
   path: string
   line?: number
   alias?: string
-  label?: string
-  not_before?: string
-  not_after?: string
   valid?: boolean
   why?: string
 }

@@ -107,11 +107,11 @@ func (c *catch) certificate(place int64, position int, der []byte) {
 		return
 	}
 	b := x.Brief()
-	id, spki := b.SHA256.String(), c.key(b.Key)
+	id, spki := b.SHA256.String(), c.key(b.PublicKey)
 	if _, known := c.certificates[id]; !known {
 		row := Certificate{SHA256: id, SPKISHA256: spki, DER: x.Raw, Subject: x.Subject.String(),
 			Issuer: x.Issuer.String(), Serial: b.Serial,
-			Names: b.Names, Authority: b.Authority, NotBefore: given(b.NotBefore), NotAfter: given(b.NotAfter),
+			Names: b.Names, Authority: b.CA, NotBefore: given(b.NotBefore), NotAfter: given(b.NotAfter),
 			FirstSeen: c.at, LastSeen: c.at}
 		c.certificates[id] = row
 	}

@@ -193,7 +193,7 @@ func contents(f facts.File) []string {
 		case e.Key != "":
 			words += " " + e.Key
 		}
-		if e.NotAfter != nil {
+		if !e.NotAfter.IsZero() {
 			words += " until " + e.NotAfter.UTC().Format(time.DateOnly)
 		}
 		out = append(out, words)

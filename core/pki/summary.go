@@ -1,0 +1,67 @@
+package pki
+
+import "time"
+
+// Summary is what a certificate, certificate request, CRL or key is known by,
+// wherever one is shown or listed. What does not apply is empty.
+type Summary struct {
+	SHA256    Fingerprint `json:"sha256,omitzero" doc:"SHA-256 of the DER; absent for keys"`
+	SPKI      Fingerprint `json:"spki_sha256,omitzero" doc:"SHA-256 of the SubjectPublicKeyInfo"`
+	Label     string      `json:"label,omitempty" doc:"Short name of the subject; of a key, whose it is"`
+	Names     []string    `json:"names,omitempty" doc:"Host names and addresses of the subject alternative names"`
+	Issuer    string      `json:"issuer,omitempty" doc:"Short name of the issuer"`
+	Serial    string      `json:"serial,omitempty" doc:"Hexadecimal, lower case, without separators"`
+	NotBefore time.Time   `json:"not_before,omitzero"`
+	NotAfter  time.Time   `json:"not_after,omitzero"`
+	CA        bool        `json:"ca,omitempty"`
+	Key       string      `json:"key,omitempty" doc:"Such as RSA 2048 or EC P-256"`
+}
+
+// Summary sums up a certificate.
+func (c *Certificate) Summary() Summary {
+	s := c.PublicKey.Summary()
+	s.SHA256, s.Label, s.Names, s.Issuer, s.Serial = c.fingerprint, c.Label(), c.HostNames(), c.Issuer.Label(), c.SerialHex()
+	s.NotBefore, s.NotAfter, s.CA = c.NotBefore, c.NotAfter, c.IsCA()
+	return s
+}
+
+// Summary sums up a certificate request.
+func (r *Request) Summary() Summary {
+	s := r.PublicKey.Summary()
+	s.SHA256, s.Label, s.Names = FingerprintOf(r.Raw), r.Label(), r.Wanted.HostNames()
+	return s
+}
+
+// Summary sums up a CRL: it is valid from its issue to its next update.
+func (l *RevocationList) Summary() Summary {
+	return Summary{SHA256: FingerprintOf(l.Raw), Label: l.Issuer.Label(), Issuer: l.Issuer.Label(),
+		NotBefore: l.ThisUpdate, NotAfter: l.NextUpdate}
+}
+
+// Summary sums up a key.
+func (k PublicKey) Summary() Summary { return Summary{SPKI: k.Fingerprint(), Key: k.String()} }
+
+// Brief is the summary with what judging and pairing need beside it.
+type Brief struct {
+	Summary
+	SelfIssued bool // subject and issuer are the same name
+	PublicKey  PublicKey
+	Match      Fingerprint // of the key, however it is written
+	Anomalies  []Anomaly
+}
+
+// Brief makes the brief of a certificate.
+func (c *Certificate) Brief() *Brief {
+	return &Brief{Summary: c.Summary(), SelfIssued: c.SelfIssued(), PublicKey: c.PublicKey, Match: c.PublicKey.Match(),
+		Anomalies: c.Anomalies}
+}
+
+// Brief makes the brief of a certificate request.
+func (r *Request) Brief() *Brief {
+	return &Brief{Summary: r.Summary(), PublicKey: r.PublicKey, Match: r.PublicKey.Match(), Anomalies: r.Anomalies}
+}
+
+// Brief makes the brief of a key.
+func (k PublicKey) Brief() *Brief {
+	return &Brief{Summary: k.Summary(), PublicKey: k, Match: k.Match()}
+}
