@@ -239,7 +239,8 @@ func TestEffortTable(t *testing.T) {
 		"versions TLS 1.3 to SSL 3.0, the suite chosen first": func(o facts.Observation) bool {
 			return version(o, "TLS 1.3").Suite != "" && version(o, "SSL 3.0").Answer == facts.Declined
 		},
-		"chain, stapled answer, timestamps, client certificate, proof of the key": func(o facts.Observation) bool {
+		"chain, stapled answer, timestamps, " +
+			"client certificate asked for, proof of the key": func(o facts.Observation) bool {
 			return len(o.Certificates) > 1 && len(o.Staple) > 0 && o.Possession == facts.PossessionShown
 		},
 		"tolerance of unknown values": func(o facts.Observation) bool { return known(o.Settings.ToleratesUnknown) },

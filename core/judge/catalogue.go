@@ -24,6 +24,7 @@ type Entry struct {
 	Why        string     `yaml:"why" json:"why" doc:"Why it matters"`
 	Remedy     string     `yaml:"remedy" json:"remedy" doc:"What to do in general"`
 	Reference  string     `yaml:"reference" json:"reference" doc:"The standard's section"`
+	Versions   bool       `yaml:"versions" json:"-"` // repaired by the list of versions, which a policy decides
 	Edits      []Edit     `yaml:"edits" json:"edits,omitempty" doc:"What to change in the configuration of each server"`
 }
 
@@ -59,7 +60,7 @@ var catalogue = sync.OnceValue(func() (c struct {
 		for n := range e.Edits {
 			e.Edits[n].finish()
 		}
-		if versionCodes[e.Code] {
+		if e.Versions {
 			e.Edits = versionEdits([]string{"TLS 1.2", "TLS 1.3"})
 		}
 		c.entries[i], c.byCode[e.Code] = e, e

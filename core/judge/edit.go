@@ -73,11 +73,6 @@ func editsAt(target string, edits []Edit) []Edit {
 	return out
 }
 
-// versionCodes are the findings that are repaired by a list of protocol versions.
-var versionCodes = map[string]bool{
-	"proto.none-current": true, "proto.obsolete": true, "proto.without-tls12": true, "proto.without-tls13": true,
-}
-
 // versionEdits say how each server is told to speak just these versions, which are TLS 1.2, TLS 1.3 or both.
 func versionEdits(versions []string) []Edit {
 	with12, with13 := false, false

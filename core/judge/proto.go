@@ -126,3 +126,28 @@ func protoSettings(a *address) []Finding {
 		"The endpoint rejects ClientHellos of more than 4 KiB, as clients with post-quantum key exchange send them.")
 	return out
 }
+
+// settingRules are the settings in the order in which they are shown, with
+// what is wanted and the code that tells when it is not so.
+var settingRules = []struct {
+	name   string
+	of     func(*facts.Settings) facts.Answer
+	should facts.Answer
+	code   string
+}{
+	{"renegotiation_info", func(s *facts.Settings) facts.Answer { return s.RenegotiationInfo }, facts.Yes,
+		"proto.no-renegotiation-info"},
+	{"extended_master_secret", func(s *facts.Settings) facts.Answer { return s.ExtendedMasterSecret }, facts.Yes,
+		"proto.no-extended-master-secret"},
+	{"encrypt_then_mac", func(s *facts.Settings) facts.Answer { return s.EncryptThenMAC }, "", ""},
+	{"compression", func(s *facts.Settings) facts.Answer { return s.Compression }, facts.No, "proto.compression"},
+	{"fallback_signal", func(s *facts.Settings) facts.Answer { return s.FallbackSignal }, "", ""},
+	{"session_tickets", func(s *facts.Settings) facts.Answer { return s.SessionTickets }, "", ""},
+	{"resumption", func(s *facts.Settings) facts.Answer { return s.Resumption }, "", ""},
+	{"heartbeat", func(s *facts.Settings) facts.Answer { return s.Heartbeat }, facts.No, "proto.heartbeat"},
+	{"downgrade_marker", func(s *facts.Settings) facts.Answer { return s.DowngradeMarker }, "", ""},
+	{"tolerates_unknown", func(s *facts.Settings) facts.Answer { return s.ToleratesUnknown }, facts.Yes,
+		"proto.intolerant"},
+	{"tolerates_large", func(s *facts.Settings) facts.Answer { return s.ToleratesLarge }, facts.Yes,
+		"proto.intolerant"},
+}

@@ -114,7 +114,7 @@ func TestGroupsAndSuccessions(t *testing.T) {
 	require.NoError(t, json.Unmarshal(text, &form))
 	assert.Equal(t, g.SPKI.String(), form.Groups[0].SPKI)
 	assert.Equal(t, map[string]any{"kind": "private-key", "path": "/a/tides.key", "line": 1.0, "key": "EC P-256",
-		"spki_sha256": form.Groups[0].Certificates[0]["spki_sha256"]},
+		"spki": form.Groups[0].Certificates[0]["spki"]},
 		form.Groups[0].Keys[0])
 	for _, field := range []string{"path", "sha256", "label", "names", "not_before", "not_after", "valid", "serial"} {
 		assert.Contains(t, form.Groups[0].Certificates[0], field)

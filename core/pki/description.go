@@ -15,9 +15,9 @@ type Description struct {
 	Signature        string    `json:"signature" doc:"Algorithm of the signature"`
 	KeyUsage         []string  `json:"key_usage,omitempty"`
 	ExtendedKeyUsage []string  `json:"extended_key_usage,omitempty"`
-	SubjectKey       string    `json:"subject_key_id,omitempty"`
-	IssuerKey        string    `json:"authority_key_id,omitempty"`
-	IssuersAt        []string  `json:"ca_issuers,omitempty" doc:"Where the issuer's certificate can be downloaded"`
+	SubjectKeyID     string    `json:"subject_key_id,omitempty"`
+	AuthorityKeyID   string    `json:"authority_key_id,omitempty"`
+	CAIssuers        []string  `json:"ca_issuers,omitempty" doc:"Where the issuer's certificate can be downloaded"`
 	Anomalies        []Anomaly `json:"anomalies,omitempty"`
 }
 
@@ -26,8 +26,8 @@ func (c *Certificate) Describe() Description {
 	d := Description{
 		Summary: c.Summary(), Subject: c.Subject.String(), IssuerName: c.Issuer.String(),
 		Signature: c.SignatureAlgorithm.Name, KeyUsage: c.KeyUsage.Words(),
-		SubjectKey: hex.EncodeToString(c.SubjectKeyID), IssuerKey: hex.EncodeToString(c.AuthorityKeyID),
-		IssuersAt: c.URLs(AccessCAIssuers), Anomalies: c.Anomalies,
+		SubjectKeyID: hex.EncodeToString(c.SubjectKeyID), AuthorityKeyID: hex.EncodeToString(c.AuthorityKeyID),
+		CAIssuers: c.URLs(AccessCAIssuers), Anomalies: c.Anomalies,
 	}
 	for _, id := range c.ExtKeyUsage {
 		d.ExtendedKeyUsage = append(d.ExtendedKeyUsage, id.Words())

@@ -97,7 +97,7 @@ func TestDescription(t *testing.T) {
 	assert.Equal(t, "Tide Office", d.Label)
 	assert.Equal(t, "SHA-256 with ECDSA", d.Signature)
 	assert.Equal(t, []string{"TLS server", "TLS client"}, d.ExtendedKeyUsage)
-	assert.Equal(t, "010203", d.SubjectKey)
+	assert.Equal(t, "010203", d.SubjectKeyID)
 	assert.Equal(t, c.Fingerprint(), d.SHA256)
 }
 

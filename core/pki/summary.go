@@ -6,7 +6,7 @@ import "time"
 // wherever one is shown or listed. What does not apply is empty.
 type Summary struct {
 	SHA256    Fingerprint `json:"sha256,omitzero" doc:"SHA-256 of the DER; absent for keys"`
-	SPKI      Fingerprint `json:"spki_sha256,omitzero" doc:"SHA-256 of the SubjectPublicKeyInfo"`
+	SPKI      Fingerprint `json:"spki,omitzero" doc:"SHA-256 of the SubjectPublicKeyInfo"`
 	Label     string      `json:"label,omitempty" doc:"Short name of the subject; of a key, whose it is"`
 	Names     []string    `json:"names,omitempty" doc:"Host names and addresses of the subject alternative names"`
 	Issuer    string      `json:"issuer,omitempty" doc:"Short name of the issuer"`
@@ -20,7 +20,8 @@ type Summary struct {
 // Summary sums up a certificate.
 func (c *Certificate) Summary() Summary {
 	s := c.PublicKey.Summary()
-	s.SHA256, s.Label, s.Names, s.Issuer, s.Serial = c.fingerprint, c.Label(), c.HostNames(), c.Issuer.Label(), c.SerialHex()
+	s.SHA256, s.Label, s.Names, s.Issuer, s.Serial = c.fingerprint, c.Label(), c.HostNames(), c.Issuer.Label(),
+		c.SerialHex()
 	s.NotBefore, s.NotAfter, s.CA = c.NotBefore, c.NotAfter, c.IsCA()
 	return s
 }

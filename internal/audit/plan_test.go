@@ -143,3 +143,34 @@ func TestReaches(t *testing.T) {
 	r.Targets[0].Findings = r.Targets[0].Findings[:1]
 	assert.False(t, r.Reaches(judge.Note), "what only says why an endpoint is unreachable is no finding to fail for")
 }
+
+// TestMistypedFiles: a name that would be taken for a host is a wrong call,
+// which names the file that is there.
+func TestMistypedFiles(t *testing.T) {
+	t.Chdir(t.TempDir())
+	for _, name := range []string{"estate.yaml", "tides.pem", "quay"} {
+		require.NoError(t, os.WriteFile(name, nil, 0o600))
+	}
+	tests := []struct{ name, target, want string }{
+		{"a letter is missing", "estat.yaml", "there is no file estat.yaml; estate.yaml may be meant"},
+		{"swapped", "tides.pme", "there is no file tides.pme; tides.pem may be meant"},
+		{"the ending is missing", "tides.pe", "tides.pem may be meant"},
+		{"nothing is like it", "harbour.crt",
+			"there is no file harbour.crt. To visit a host of that name, write harbour.crt:443"},
+		{"a host", "tides.tarnholm.example", ""},
+		{"a host that is nearly a file without an ending", "quai", ""},
+		{"with a port it is a host", "estat.yaml:443", ""},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			_, err := audit.NewPlan(t.Context(), audit.Request{Targets: []string{tt.target}})
+			if tt.want == "" {
+				assert.NoError(t, err)
+				return
+			}
+			var usage *audit.UsageError
+			require.ErrorAs(t, err, &usage)
+			assert.ErrorContains(t, err, tt.want)
+		})
+	}
+}

@@ -141,3 +141,37 @@ func FuzzParse(f *testing.F) {
 		require.NoError(t, err)
 	})
 }
+
+// TestPolicies: an estate file carries policies, which its endpoints name.
+func TestPolicies(t *testing.T) {
+	const estate = "policies:\n  harbour: {path: harbour.yaml}\ndefaults: {policy: harbour}\nendpoints:\n" +
+		"  - endpoint: a.example\n  - {endpoint: b.example, policy: strict}\n"
+	tests := []struct{ name, estate, policy, want string }{
+		{"taken in", estate, "name: harbour\ninherits: open-web\n", ""},
+		{"with an error in it", estate, "name: harbour\ninherit: open-web\n",
+			`harbour.yaml:2: the key "inherit" is not known; "inherits" may be meant`},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			directory := t.TempDir()
+			path := filepath.Join(directory, "estate.yaml")
+			require.NoError(t, os.WriteFile(path, []byte(tt.estate), 0o600))
+			require.NoError(t, os.WriteFile(filepath.Join(directory, "harbour.yaml"), []byte(tt.policy), 0o600))
+			e, err := estatefile.Read(path)
+			if err == nil {
+				_, err = e.LoadPolicies()
+			}
+			if tt.want != "" {
+				require.ErrorContains(t, err, tt.want)
+				return
+			}
+			require.NoError(t, err)
+			sent, err := e.ForService()
+			require.NoError(t, err)
+			require.Len(t, sent.Policies, 1)
+			assert.Equal(t, tt.policy, sent.Policies[0].Text)
+			assert.Equal(t, "harbour", sent.Endpoints[0].Policy)
+			assert.Equal(t, "strict", sent.Endpoints[1].Policy)
+		})
+	}
+}

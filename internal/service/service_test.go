@@ -23,8 +23,6 @@ import (
 	"nurvik/internal/vantage"
 )
 
-// port of this package's harbour; other packages' tests use others.
-
 // running is the one service that the tests of this package share.
 type running struct {
 	address string

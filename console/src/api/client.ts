@@ -18,7 +18,7 @@ export type TLSARecord = components['schemas']['FactsTLSA']
 /** What a certificate, request or key is known by, in every list. */
 export type Summary = Pick<
   Description,
-  'sha256' | 'spki_sha256' | 'label' | 'names' | 'issuer' | 'serial' | 'not_before' | 'not_after' | 'ca' | 'key'
+  'sha256' | 'spki' | 'label' | 'names' | 'issuer' | 'serial' | 'not_before' | 'not_after' | 'ca' | 'key'
 >
 export type Observation = components['schemas']['FactsObservation']
 export type Shown = components['schemas']['JudgeShown']

@@ -5,7 +5,7 @@ import type { Chain, ChainLink, Description } from '../api/client'
 function certificate(id: string, until = '2027-05-01T00:00:00Z'): Description {
   return {
     sha256: id,
-    spki_sha256: id,
+    spki: id,
     subject: id,
     label: id,
     issuer: '',
