@@ -101,13 +101,6 @@ func (e *Engine) Ready() *Engine {
 	return e
 }
 
-// Also is an engine that knows the certificates of files too.
-func (e *Engine) Also(files []facts.File) *Engine {
-	other := &Engine{common: e.common, known: slices.Clone(e.known), seen: map[pki.Fingerprint]bool{}}
-	other.LearnFacts(nil, files)
-	return other.Ready()
-}
-
 // FindSharedPrimes looks for prime factors that different RSA keys have in
 // common. The error is the context's; then nothing is known of them.
 func (e *Engine) FindSharedPrimes(ctx context.Context, files []facts.File, observed []facts.Endpoint,

@@ -1,37 +1,15 @@
 package judge
 
-// Scope is what a check looks at.
-type Scope string
-
-// The scopes.
-const (
-	ScopeEndpoint Scope = "endpoint"     // what an endpoint and its addresses show
-	ScopeChain    Scope = "chain"        // one chain, as served or in a file
-	ScopeFile     Scope = "file"         // one file by itself
-	ScopeFiles    Scope = "set of files" // files together
-)
-
 // check is one row of the table: the codes that it may find, and one function
 // for its scope. Checks know nothing of each other, so their order is for
 // readers only: findings are sorted afterwards.
 type check struct {
-	codes    []string
-	endpoint func(*visited) []Finding
-	chain    func(*bundle) []Finding
-	file     func(*material) []Finding
-	files    func(*pairs) []located
-}
-
-func (c check) scope() Scope {
-	switch {
-	case c.endpoint != nil:
-		return ScopeEndpoint
-	case c.chain != nil:
-		return ScopeChain
-	case c.file != nil:
-		return ScopeFile
-	}
-	return ScopeFiles
+	codes []string
+	// One of these, which is the scope of the check.
+	endpoint func(*visited) []Finding  // what an endpoint and its addresses show
+	chain    func(*bundle) []Finding   // one chain, as served or in a file
+	file     func(*material) []Finding // one file by itself
+	files    func(*pairs) []located    // a set of files together
 }
 
 // checks is the table of all rules. The rule of a code is in the file of its area.

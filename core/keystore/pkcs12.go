@@ -77,12 +77,6 @@ const (
 	oidTrustedUsage = "2.16.840.1.113894.746875.1.1" // by which Java marks anchors
 )
 
-// LooksPKCS12 reports whether the DER has the shape of a PKCS#12 store.
-func LooksPKCS12(data []byte) bool {
-	_, err := readPFX(data)
-	return err == nil
-}
-
 func readPFX(data []byte) (pfx, error) {
 	var p pfx
 	der, err := pki.Definite(data)

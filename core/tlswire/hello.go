@@ -241,7 +241,6 @@ func (h ServerHello) ExtendedMaster() bool  { return h.Has(extExtendedMaster) } 
 func (h ServerHello) EncryptThenMAC() bool  { return h.Has(extEncryptThenMAC) } // RFC 7366
 func (h ServerHello) TicketPromised() bool  { return h.Has(extSessionTicket) }  // RFC 5077
 func (h ServerHello) Heartbeat() bool       { return h.Has(extHeartbeat) }      // RFC 6520
-func (h ServerHello) StatusPromised() bool  { return h.Has(extStatusRequest) }  // RFC 6066, 8
 func (h ServerHello) DowngradeMarker() bool { return bytes.HasPrefix(h.Random[24:], []byte("DOWNGRD")) }
 
 // retryRandom marks a HelloRetryRequest: the SHA-256 of that word (RFC 8446, 4.1.3).

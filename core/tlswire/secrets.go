@@ -151,9 +151,6 @@ type agreement struct {
 
 var curvesOf = map[Group]func() ecdh.Curve{X25519: ecdh.X25519, P256: ecdh.P256, P384: ecdh.P384, P521: ecdh.P521}
 
-// Agreeable are the groups in which keys can be agreed here.
-var Agreeable = []Group{X25519, P256, P384, P521, X25519MLKEM768}
-
 // agree makes our half for the group.
 func agree(g Group, random io.Reader) (agreement, error) {
 	if g == X25519MLKEM768 { // first the lattice, then the curve

@@ -69,8 +69,6 @@ func FromService(in api.Estate) (*Estate, error) {
 	for _, p := range in.Policies {
 		e.Policies[p.Name] = Policy{Text: p.Text}
 	}
-	for _, s := range in.Endpoints {
-		e.Endpoints = append(e.Endpoints, s)
-	}
+	e.Endpoints = append(e.Endpoints, in.Endpoints...)
 	return e, nil
 }

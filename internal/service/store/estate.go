@@ -33,9 +33,6 @@ var sortKeys = map[string]string{
 	"issuer":    "CASE WHEN issuer = '' THEN '~' ELSE lower(issuer) END",
 }
 
-// SortKeys lists what endpoints can be ordered by.
-func SortKeys() []string { return []string{"target", "verdict", "not_after", "issuer"} }
-
 // Endpoints returns one page and the cursor of the next, "" at the end.
 func (s *Store) Endpoints(ctx context.Context, q EndpointQuery) ([]Endpoint, string, error) {
 	key, ok := sortKeys[q.Sort]

@@ -43,12 +43,6 @@ func (s *Store) Holding(ctx context.Context, id int64) (Holding, error) {
 	return h, notFound(s.read(ctx).First(&h, id).Error)
 }
 
-// HoldingNamed returns the holding of the name; the error is ErrNotFound when it is not there.
-func (s *Store) HoldingNamed(ctx context.Context, name string) (Holding, error) {
-	var h Holding
-	return h, notFound(s.read(ctx).First(&h, "name = ?", name).Error)
-}
-
 // ChangeHolding sets what people set of a holding.
 func (t *Tx) ChangeHolding(h *Holding) error {
 	return t.db.Model(h).Select("policy", "trust", "audiences").Updates(h).Error

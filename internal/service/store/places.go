@@ -205,7 +205,7 @@ func (t *Tx) sightFiles(holding int64, files []facts.File, at time.Time) (map[Sp
 	c := newCatch(at)
 	for _, f := range files {
 		for position, item := range f.Items {
-			place := places[SpotOf(f, item)]
+			place := places[spotOf(f, item)]
 			switch {
 			case item.Kind == facts.Certificate:
 				c.certificate(place, position, item.DER)
@@ -235,8 +235,8 @@ type Spot struct {
 	Alias string
 }
 
-// SpotOf is where an item of a file is.
-func SpotOf(f facts.File, item facts.Item) Spot { return Spot{f.Path, item.Line, item.Alias} }
+// spotOf is where an item of a file is.
+func spotOf(f facts.File, item facts.Item) Spot { return Spot{f.Path, item.Line, item.Alias} }
 
 func (t *Tx) filePlaces(holding int64, files []facts.File) (map[Spot]int64, error) {
 	var known []Place
@@ -258,7 +258,7 @@ func (t *Tx) filePlaces(holding int64, files []facts.File) (map[Spot]int64, erro
 	for _, f := range files {
 		add(Spot{Path: f.Path})
 		for _, item := range f.Items {
-			add(SpotOf(f, item))
+			add(spotOf(f, item))
 		}
 	}
 	if len(fresh) > 0 {
