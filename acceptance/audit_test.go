@@ -156,7 +156,9 @@ func TestInterruptedAudit(t *testing.T) {
 	var stdout, stderr strings.Builder
 	cmd.Stdout, cmd.Stderr = &stdout, &stderr
 	require.NoError(t, cmd.Start())
-	time.Sleep(500 * time.Millisecond)
+	met, err := l.Accept()
+	require.NoError(t, err)
+	defer met.Close()
 	require.NoError(t, cmd.Process.Signal(os.Interrupt))
 	started := time.Now()
 	_ = cmd.Wait()

@@ -12,6 +12,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -163,4 +164,22 @@ func decoded[T any](t *testing.T, text string) (value T) {
 	t.Helper()
 	require.NoError(t, json.Unmarshal([]byte(text), &value))
 	return value
+}
+
+// syncBuffer is output that can be read while it is written.
+type syncBuffer struct {
+	mutex sync.Mutex
+	data  bytes.Buffer
+}
+
+func (b *syncBuffer) Write(p []byte) (int, error) {
+	b.mutex.Lock()
+	defer b.mutex.Unlock()
+	return b.data.Write(p)
+}
+
+func (b *syncBuffer) String() string {
+	b.mutex.Lock()
+	defer b.mutex.Unlock()
+	return b.data.String()
 }

@@ -116,13 +116,15 @@ func TestPasswordPrompt(t *testing.T) {
 			cmd.Env = append(os.Environ(), "HOME="+t.TempDir(), "XDG_CONFIG_HOME="+t.TempDir(), "TERM=xterm")
 			stdin, err := cmd.StdinPipe()
 			require.NoError(t, err)
-			var output bytes.Buffer
-			cmd.Stdout = &output
+			output := &syncBuffer{}
+			cmd.Stdout = output
 			require.NoError(t, cmd.Start())
-			time.Sleep(2 * time.Second) // until it asks
+			require.Eventually(t, func() bool { return strings.Contains(output.String(), "Password") },
+				10*time.Second, 20*time.Millisecond, "it asks")
 			_, err = stdin.Write([]byte(answer + "\n"))
 			require.NoError(t, err)
-			time.Sleep(2 * time.Second)
+			require.Eventually(t, func() bool { return strings.Contains(output.String(), want) },
+				20*time.Second, 20*time.Millisecond, want)
 			require.NoError(t, stdin.Close())
 			_ = cmd.Wait()
 			assert.Contains(t, output.String(), "Files that need a password: 1.")

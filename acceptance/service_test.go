@@ -122,7 +122,9 @@ func TestFollowCanBeLeft(t *testing.T) {
 	var stderr strings.Builder
 	cmd.Stderr = &stderr
 	require.NoError(t, cmd.Start())
-	time.Sleep(time.Second)
+	require.Eventually(t, func() bool {
+		return strings.Contains(nurvik(t, "run", "list", "--server", d.address).stdout, "audit 1: visiting")
+	}, 20*time.Second, 50*time.Millisecond)
 	require.NoError(t, cmd.Process.Signal(os.Interrupt))
 	_ = cmd.Wait()
 	assert.Equal(t, 3, cmd.ProcessState.ExitCode())

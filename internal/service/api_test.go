@@ -7,6 +7,7 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"strings"
 	"testing"
@@ -268,10 +269,13 @@ func TestCancel(t *testing.T) {
 		now, err := c.Audit(ctx, a.ID)
 		return err == nil && now.State == "visiting"
 	}, 5*time.Second, 10*time.Millisecond)
+	met, err := silent.Accept()
+	require.NoError(t, err)
+	defer met.Close()
 	cancelled, err := c.CancelAudit(ctx, a.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "cancelled", cancelled.State)
-	time.Sleep(300 * time.Millisecond)
+	_, _ = io.Copy(io.Discard, met) // until the visit has ended
 	after, err := c.Audit(ctx, a.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "cancelled", after.State, "a visit that was under way does not revive it")
