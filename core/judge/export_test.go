@@ -15,6 +15,7 @@ func Table() [][]string {
 // puts them back.
 func Shuffle(seed uint64) (back func()) {
 	before := append([]check(nil), checks...)
-	rand.New(rand.NewPCG(seed, seed)).Shuffle(len(checks), func(i, j int) { checks[i], checks[j] = checks[j], checks[i] })
+	rand.New(rand.NewPCG(seed, seed)).Shuffle(len(checks),
+		func(i, j int) { checks[i], checks[j] = checks[j], checks[i] })
 	return func() { checks = before }
 }

@@ -60,7 +60,8 @@ func TestOf(t *testing.T) {
 		{"an argument is missing, as of another version", facts.Because(facts.NoAddress),
 			" has no address"},
 		{"of a later version", facts.Because("tide-turned", "at", "noon"), "tide-turned at noon"},
-		{"a purpose that is modified", facts.Because(facts.ForVersions, "TLS 1.2", facts.Again), "offer of TLS 1.2 and older, once more"},
+		{"a purpose that is modified", facts.Because(facts.ForVersions, "TLS 1.2", facts.Again),
+			"offer of TLS 1.2 and older, once more"},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) { assert.Equal(t, tt.want, Of(tt.reason)) })

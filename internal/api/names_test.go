@@ -47,7 +47,8 @@ func TestKeysAndNamesAgree(t *testing.T) {
 		}
 	}
 	for _, root := range []any{facts.Endpoint{}, facts.File{}, judge.Judgement{}, judge.Entry{}, inventory.Entry{},
-		api.Endpoint{}, api.Finding{}, api.Audit{}, api.AuditStart{}, api.Examination{}, api.Holding{}, api.HoldingView{},
+		api.Endpoint{}, api.Finding{}, api.Audit{}, api.AuditStart{}, api.Examination{}, api.Holding{},
+		api.HoldingView{},
 		api.Policy{}, api.PolicyText{}, api.WhatIf{}, api.WhatIfView{}, api.WhatIfStart{}, api.Estate{}} {
 		walk(reflect.TypeOf(root))
 	}

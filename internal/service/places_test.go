@@ -80,7 +80,8 @@ func TestPlacesAndSightings(t *testing.T) {
 		_, err = shared.client.JudgedHolding(t.Context(), sent.ID, sent.SentAt.Add(-time.Microsecond))
 		require.NoError(t, err)
 		assert.Equal(t, []string{"/etc/ssl/bollard.crt:1 certificate", "/etc/ssl/bollard.key:1 private-key"},
-			texts(t, c, `SELECT p.path || ':' || p.line || ' ' || s.kind FROM sightings s JOIN places p ON p.id = s.place_id
+			texts(t, c,
+				`SELECT p.path || ':' || p.line || ' ' || s.kind FROM sightings s JOIN places p ON p.id = s.place_id
 				WHERE p.holding_id = $1 AND p.path LIKE '/etc/ssl/bollard.%' ORDER BY 1`, sent.ID))
 	})
 	t.Run("the database refuses what cannot be", func(t *testing.T) {

@@ -6,7 +6,7 @@
     :data-code="finding.code"
   >
     <p class="top">
-      <b class="severity">{{ t(`severity.${finding.severity}`) }}</b>
+      <SeverityWord :severity="finding.severity" />
       <span class="mono">{{ finding.code }}</span>
       <span v-if="since" class="soft since">{{ since }}</span>
     </p>
@@ -47,6 +47,7 @@
 <script lang="ts" setup>
 import { computed, ref } from 'vue'
 import { t } from '../words/t'
+import SeverityWord from './SeverityWord.vue'
 import type { CardFinding } from './severities'
 
 const props = defineProps<{ finding: CardFinding; place?: string }>()
@@ -68,8 +69,6 @@ async function handleCopy() {
 .finding[data-severity='fault'] { border-left-color: var(--faulty); }
 .finding[data-severity='risk'] { border-left-color: var(--at-risk); }
 .finding[data-severity='none'] { border-left-color: var(--unreachable); }
-[data-severity='fault'] .severity { color: var(--faulty); }
-[data-severity='risk'] .severity { color: var(--at-risk); }
 p { margin: 0 0 6px; }
 .top { display: flex; flex-wrap: wrap; gap: 4px 10px; align-items: baseline; }
 .since { margin-left: auto; font-size: 12.5px; }

@@ -35,12 +35,13 @@
             </td>
             <td>
               <div v-for="finding in change.appear" :key="finding.code + finding.subject" :title="finding.remedy">
-                <span class="mono">{{ finding.code }}</span> {{ finding.message }}
+                <span class="mono">{{ finding.code }}</span> <SeverityWord :severity="finding.severity" />
+                {{ finding.message }}
               </div>
             </td>
             <td>
-              <div v-for="finding in change.go" :key="finding.code + finding.subject" class="mono">
-                {{ finding.code }}
+              <div v-for="finding in change.go" :key="finding.code + finding.subject" class="gone">
+                <span class="mono">{{ finding.code }}</span> <SeverityWord :severity="finding.severity" />
               </div>
             </td>
           </tr>
@@ -53,6 +54,7 @@
 <script lang="ts" setup>
 import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { api, result } from '../api/client'
+import SeverityWord from '../findings/SeverityWord.vue'
 import VerdictMark from '../look/VerdictMark.vue'
 import { t } from '../words/t'
 import { questionWords } from './question'

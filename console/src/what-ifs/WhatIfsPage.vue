@@ -100,7 +100,7 @@ async function handleAsk() {
 label { font-size: 12.5px; color: var(--ink-soft); }
 input, select {
   font: inherit; color: inherit; background: var(--wash); border: 1px solid var(--line); border-radius: 3px;
-  padding: 4px 6px;
+  padding: 4px 6px; height: 32px; box-sizing: border-box;
 }
 input.mono { font-size: 12.5px; }
 .table { padding: 0; overflow-x: auto; }

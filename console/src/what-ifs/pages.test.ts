@@ -65,7 +65,7 @@ describe('WhatIfPage', () => {
       appear: [
         { code: 'time.expired', severity: 'fault', subject: 'x', message: 'It expired.', remedy: 'Renew it.' },
       ],
-      go: [{ code: 'time.renewal-due', subject: 'x' }],
+      go: [{ code: 'time.renewal-due', severity: 'note', subject: 'x' }],
     }
     serve({
       'GET /api/v1/what-ifs/7': {
@@ -76,9 +76,11 @@ describe('WhatIfPage', () => {
     })
     const page = mount(WhatIfPage, { props: { id: 7 }, global })
     await flushPromises()
-    expect(page.get('[data-test="sum"]').text()).toBe('1 findings would appear and 1 would go, at 1 of 9 endpoints.')
+    expect(page.get('[data-test="sum"]').text()).toBe(
+      'Findings that would appear: 1; that would go: 1. 1 of 9 endpoints would change.',
+    )
     const row = page.get('[data-endpoint="tides.tarnholm.example:443"]').text()
-    for (const part of ['sound', 'faulty', 'time.expired', 'It expired.', 'time.renewal-due'])
+    for (const part of ['sound', 'faulty', 'time.expired', 'It expired.', 'time.renewal-due', 'note'])
       expect(row).toContain(part)
   })
   it('says when there is no such what-if', async () => {

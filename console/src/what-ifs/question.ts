@@ -6,7 +6,7 @@ export function questionWords(w: Pick<WhatIf, 'at' | 'policy' | 'distrust' | 'se
   const parts = [t('whatIf.asOf', { when: moment(w.at) })]
   if (w.policy) parts.push(t('whatIf.by', { policy: w.policy }))
   for (const digest of w.distrust ?? []) parts.push(t('whatIf.without', { digest: digest.slice(0, 12) }))
-  if (w.selected) parts.push(t('whatIf.selected', { count: w.selected }))
+  if (w.selected) parts.push(w.selected === 1 ? t('whatIf.selectedOne') : t('whatIf.selected', { count: w.selected }))
   return parts.join(', ')
 }
 
