@@ -70,18 +70,35 @@ func changes(v api.WhatIfView, s Style) string {
 		var lines []string
 		for _, f := range c.Appear {
 			head := fmt.Sprintf("+ %s  %s", f.Code, severityWord(f, s))
+			if now := counterpart(f, c.Go); now != nil {
+				head += ", now " + string(now.Severity)
+			}
 			if f.Waived != nil {
 				head += "  waived until " + f.Waived.Until
 			}
 			lines = append(lines, head, indent(f.Message, rest))
 		}
 		for _, f := range c.Go {
+			if counterpart(f, c.Appear) != nil {
+				continue // told above
+			}
 			lines = append(lines, fmt.Sprintf("- %s  %s", f.Code, severityWord(f, s)), indent(f.Message, rest))
 		}
 		out.AppendRow(table.Row{VerdictWord(c.Record, s), VerdictWord(c.Verdict, s), wrap(c.Endpoint, longest),
 			strings.Join(lines, "\n")})
 	}
 	return out.Render() + "\n"
+}
+
+// counterpart is the finding of the same thing on the other side, which weighs
+// or counts otherwise there; nil where there is none.
+func counterpart(f judge.Finding, others []judge.Finding) *judge.Finding {
+	for i := range others {
+		if others[i].Code == f.Code && others[i].Subject == f.Subject {
+			return &others[i]
+		}
+	}
+	return nil
 }
 
 // WhatIfList writes one line a what-if.

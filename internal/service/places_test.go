@@ -65,7 +65,8 @@ func TestPlacesAndSightings(t *testing.T) {
 	})
 	t.Run("a certificate is kept once, whoever serves it", func(t *testing.T) {
 		assert.Equal(t, []string{"Skerry Outer Services at many places"}, texts(t, c, `
-			SELECT substring(x.subject from 'CN=([^,]*)') || CASE WHEN count(DISTINCT s.place_id) > 40 THEN ' at many places' END
+			SELECT substring(x.subject from 'CN=([^,]*)') || 
+				CASE WHEN count(DISTINCT s.place_id) > 40 THEN ' at many places' END
 			FROM certificates x JOIN sightings s ON s.certificate = x.sha256 GROUP BY x.sha256
 			ORDER BY count(DISTINCT s.place_id) DESC LIMIT 1`))
 	})

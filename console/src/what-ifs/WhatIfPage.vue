@@ -36,11 +36,12 @@
             <td>
               <div v-for="finding in change.appear" :key="finding.code + finding.subject" :title="finding.remedy">
                 <span class="mono">{{ finding.code }}</span> <SeverityWord :severity="finding.severity" />
+                <span v-if="now(finding, change)" class="soft"> ({{ now(finding, change) }})</span>
                 {{ finding.message }}
               </div>
             </td>
             <td>
-              <div v-for="finding in change.go" :key="finding.code + finding.subject" class="gone">
+              <div v-for="finding in gone(change)" :key="finding.code + finding.subject" class="gone">
                 <span class="mono">{{ finding.code }}</span> <SeverityWord :severity="finding.severity" />
               </div>
             </td>
@@ -64,6 +65,20 @@ const props = defineProps<{ id: number }>()
 const view = ref<WhatIfView>()
 const failure = ref<Failure>()
 const lookAgain = 400 // ms, while it is being judged
+type Change = NonNullable<WhatIfView['changes']>[number]
+type Some = NonNullable<Change['appear']>[number]
+
+const same = (a: Some, b: Some) => a.code === b.code && a.subject === b.subject
+
+/** How the same finding weighs now, where it weighs otherwise. */
+function now(finding: Some, change: Change) {
+  const before = change.go?.find((f) => same(f, finding))
+  return before && t('whatIf.before', { severity: t(`severity.${before.severity}`) })
+}
+
+/** What would go for good, and not come back with another severity. */
+const gone = (change: Change) => change.go?.filter((f) => !change.appear?.some((other) => same(other, f)))
+
 let timer: ReturnType<typeof setTimeout> | undefined
 
 async function load() {

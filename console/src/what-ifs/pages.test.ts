@@ -65,7 +65,10 @@ describe('WhatIfPage', () => {
       appear: [
         { code: 'time.expired', severity: 'fault', subject: 'x', message: 'It expired.', remedy: 'Renew it.' },
       ],
-      go: [{ code: 'time.renewal-due', severity: 'note', subject: 'x' }],
+      go: [
+        { code: 'time.renewal-due', severity: 'note', subject: 'x' },
+        { code: 'time.expired', severity: 'risk', subject: 'x' },
+      ],
     }
     serve({
       'GET /api/v1/what-ifs/7': {
@@ -80,8 +83,9 @@ describe('WhatIfPage', () => {
       'Findings that would appear: 1; that would go: 1. 1 of 9 endpoints would change.',
     )
     const row = page.get('[data-endpoint="tides.tarnholm.example:443"]').text()
-    for (const part of ['sound', 'faulty', 'time.expired', 'It expired.', 'time.renewal-due', 'note'])
+    for (const part of ['sound', 'faulty', 'time.expired', '(now risk)', 'It expired.', 'time.renewal-due', 'note'])
       expect(row).toContain(part)
+    expect(row.match(/time.expired/g)).toHaveLength(1)
   })
   it('says when there is no such what-if', async () => {
     serve({})

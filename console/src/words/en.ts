@@ -249,6 +249,7 @@ export const en = {
   'whatIf.gone': 'There is no such what-if. It may have been removed.',
   'whatIf.failed': 'It failed: {failure}',
   'whatIf.now': 'Now',
+  'whatIf.before': 'now {severity}',
   'whatIf.would': 'Would be',
   'whatIf.same': 'Nothing would change.',
   'whatIf.sum': 'Findings that would appear: {appear}; that would go: {go}. ' +
