@@ -99,7 +99,7 @@ func basicConstraints(c *pki.Certificate, _ []byte) []string {
 	case b == nil:
 		return nil
 	case !b.CA:
-		return []string{"no authority"}
+		return []string{"not a CA"}
 	case b.PathLength != nil:
 		return []string{fmt.Sprintf("authority, at most %d authorities below it", *b.PathLength)}
 	}

@@ -140,7 +140,7 @@ func span(from, until, at time.Time) string {
 	out += " to " + until.UTC().Format(time.DateOnly)
 	switch {
 	case at.After(until):
-		out += ", over"
+		out += ", expired"
 	case at.Before(from):
 		out += ", not yet"
 	}
@@ -161,7 +161,7 @@ func digest(e inventory.Entry) string {
 // The columns that can be shortened, and the least that is left of them.
 const (
 	columnWhere, columnWhose, columnIssuer, columnDigest = 0, 2, 5, 6
-	leastText, leastIssuer, leastDigest                  = 20, 12, 13
+	leastText, leastIssuer, leastDigest                  = 19, 12, 13
 )
 
 // fit shortens cells until the rows have the width: the fingerprint first, then
