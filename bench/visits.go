@@ -204,7 +204,7 @@ func (q *quay) writeEstate(task visitTask) error {
 	text.WriteString("stores: {bench: {kind: public, path: bench.pem}}\ndefaults: {trust: [bench]}\nendpoints:\n")
 	for i := range task.Endpoints {
 		fmt.Fprintf(&text,
-			"  - {endpoint: tides-%d.tarnholm.example, names: [tides.tarnholm.example], connect: ['%s:%d']}\n", i,
+			"  - {endpoint: tides-%d.tarnholm.example, names: [tides.tarnholm.example], visit-at: ['%s:%d']}\n", i,
 			address(i), task.Port)
 	}
 	return errors.Join(os.WriteFile(task.Estate, []byte(text.String()), 0o600),

@@ -32,7 +32,7 @@ var (
 	// ErrNothing: the file is empty or nothing in it was recognised.
 	ErrNothing = errors.New("nothing was recognised in it")
 	// ErrTooLarge: a limit of reading was passed.
-	ErrTooLarge = errors.New("it passes a limit of reading")
+	ErrTooLarge = errors.New("it exceeds a reading limit")
 )
 
 // Reader turns files into facts. The zero value tries no password and has the

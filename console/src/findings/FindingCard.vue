@@ -28,7 +28,7 @@
     <ul v-if="finding.edits?.length" class="settings" data-test="lines">
       <li v-for="edit in finding.edits" :key="edit.server">
         <span class="soft">{{ edit.server }}</span> <code v-if="edit.line" class="mono">{{ edit.line }}</code>
-        <span v-if="edit.note">{{ edit.note }}</span>
+        <span v-if="edit.note" class="edit-note">{{ edit.note }}</span>
       </li>
     </ul>
     <details v-if="missing">
@@ -82,4 +82,5 @@ p { margin: 0 0 6px; }
 details { margin-top: 4px; font-size: 13px; }
 summary { cursor: pointer; color: var(--accent); }
 pre { overflow-x: auto; background: var(--wash); padding: 8px; max-height: 220px; }
+.edit-note { margin-left: 0.5em; }
 </style>

@@ -3,7 +3,7 @@
   <p class="soft">{{ t('holdings.what') }}</p>
   <p v-if="failure" class="sheet" role="alert">{{ t('failure.title') }}: {{ failure.words }}</p>
   <p v-else-if="holdings && !holdings.length" class="sheet">{{ t('holdings.none') }}</p>
-  <div v-else-if="holdings" class="sheet table">
+  <div v-else-if="holdings" class="sheet listing">
     <table>
       <thead>
         <tr>
@@ -47,12 +47,3 @@ async function load() {
 onMounted(load)
 watch(() => audits.ended, load)
 </script>
-
-<style scoped>
-.table { padding: 0; overflow-x: auto; }
-table { border-collapse: collapse; width: 100%; }
-th, td { text-align: left; padding: 4px 12px; border-bottom: 1px solid var(--line); vertical-align: baseline; }
-tbody tr:last-child td { border-bottom: 0; }
-th { font-weight: 600; font-size: 12.5px; color: var(--ink-soft); white-space: nowrap; }
-.nowrap { white-space: nowrap; }
-</style>

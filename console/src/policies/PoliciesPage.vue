@@ -2,7 +2,7 @@
   <h1>{{ t('app.policies') }}</h1>
   <p class="soft">{{ t('policies.what') }}</p>
   <p v-if="failure" class="sheet" role="alert">{{ t('failure.title') }}: {{ failure.words }}</p>
-  <div v-else-if="policies" class="sheet table">
+  <div v-else-if="policies" class="sheet listing">
     <table>
       <thead>
         <tr>
@@ -41,12 +41,3 @@ onMounted(async () => {
   if (answer.ok) policies.value = answer.value ?? []
 })
 </script>
-
-<style scoped>
-.table { padding: 0; overflow-x: auto; }
-table { border-collapse: collapse; width: 100%; }
-th, td { text-align: left; padding: 4px 12px; border-bottom: 1px solid var(--line); vertical-align: baseline; }
-tbody tr:last-child td { border-bottom: 0; }
-th { font-weight: 600; font-size: 12.5px; color: var(--ink-soft); white-space: nowrap; }
-.nowrap { white-space: nowrap; }
-</style>

@@ -12,7 +12,7 @@
         endpoints: view.answer.endpoints }) }}
     </p>
     <p v-if="view.answer && !view.changes?.length" class="sheet">{{ t('whatIf.same') }}</p>
-    <div v-else-if="view.changes?.length" class="sheet table">
+    <div v-else-if="view.changes?.length" class="sheet listing">
       <table>
         <thead>
           <tr>
@@ -94,11 +94,6 @@ onBeforeUnmount(() => clearTimeout(timer))
 </script>
 
 <style scoped>
-.table { padding: 0; overflow-x: auto; }
-table { border-collapse: collapse; width: 100%; }
-th, td { text-align: left; padding: 5px 12px; border-bottom: 1px solid var(--line); vertical-align: baseline; }
-tbody tr:last-child td { border-bottom: 0; }
-th { font-weight: 600; font-size: 12.5px; color: var(--ink-soft); white-space: nowrap; }
 .endpoint { white-space: nowrap; }
 td .mono { font-size: 12px; }
 </style>

@@ -35,7 +35,7 @@
     {{ failure.words }} {{ failure.details.join('; ') }}
   </p>
   <p v-if="list && !list.length" class="sheet">{{ t('whatIf.none') }}</p>
-  <div v-else-if="list" class="sheet table">
+  <div v-else-if="list" class="sheet listing">
     <table>
       <thead>
         <tr>
@@ -103,10 +103,4 @@ input, select {
   padding: 4px 6px; height: 32px; box-sizing: border-box;
 }
 input.mono { font-size: 12.5px; }
-.table { padding: 0; overflow-x: auto; }
-table { border-collapse: collapse; width: 100%; }
-th, td { text-align: left; padding: 4px 12px; border-bottom: 1px solid var(--line); vertical-align: baseline; }
-tbody tr:last-child td { border-bottom: 0; }
-th { font-weight: 600; font-size: 12.5px; color: var(--ink-soft); white-space: nowrap; }
-.nowrap { white-space: nowrap; }
 </style>

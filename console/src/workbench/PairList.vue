@@ -37,7 +37,7 @@
         <li v-for="(member, index) in sorted.unpaired" :key="index">
           <span class="soft kind">{{ t(`material.${member.kind as MaterialKind}`) }}</span> {{ member.path }}
           <b v-if="member.label">{{ member.label }}</b>
-          <span class="soft"> {{ member.why }}</span>
+          <span class="soft why">{{ member.why }}</span>
         </li>
       </ul>
     </template>
@@ -86,4 +86,5 @@ li { overflow-wrap: anywhere; padding: 2px 0; }
 .parts .el-button { margin: 0; }
 .note { font-size: 12.5px; margin: 6px 0 0; }
 .apart { margin-top: 18px; }
+.why { margin-left: 0.5em; }
 </style>

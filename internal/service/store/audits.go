@@ -34,22 +34,7 @@ func (s *Store) Audit(ctx context.Context, id int64) (Audit, error) {
 
 // Audits returns one page, the newest first, and the cursor of the next.
 func (s *Store) Audits(ctx context.Context, after string, limit int) ([]Audit, string, error) {
-	db := s.read(ctx).Order("id DESC").Limit(limit + 1)
-	if after != "" {
-		_, id, err := readCursor(after)
-		if err != nil {
-			return nil, "", err
-		}
-		db = db.Where("id < ?", id)
-	}
-	var out []Audit
-	if err := db.Find(&out).Error; err != nil {
-		return nil, "", err
-	}
-	if len(out) > limit {
-		return out[:limit], writeCursor("", out[limit-1].ID), nil
-	}
-	return out, "", nil
+	return newest(s.read(ctx), after, limit, func(a Audit) int64 { return a.ID })
 }
 
 // Progress counts the visits of an audit.

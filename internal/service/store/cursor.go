@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"strings"
+
+	"gorm.io/gorm"
 )
 
 // ErrCursor says that a cursor was not made by this service.
@@ -31,6 +33,26 @@ func readCursor(text string) (string, int64, error) {
 		return "", 0, ErrCursor
 	}
 	return c.Key, c.ID, nil
+}
+
+// newest returns one page of rows, the newest first, and the cursor of the next.
+func newest[T any](db *gorm.DB, after string, limit int, id func(T) int64) ([]T, string, error) {
+	db = db.Order("id DESC").Limit(limit + 1)
+	if after != "" {
+		_, last, err := readCursor(after)
+		if err != nil {
+			return nil, "", err
+		}
+		db = db.Where("id < ?", last)
+	}
+	var out []T
+	if err := db.Find(&out).Error; err != nil {
+		return nil, "", err
+	}
+	if len(out) > limit {
+		return out[:limit], writeCursor("", id(out[limit-1])), nil
+	}
+	return out, "", nil
 }
 
 // escapeLike makes the text literal inside a LIKE pattern.

@@ -46,22 +46,7 @@ func (s *Store) WhatIf(ctx context.Context, id int64) (WhatIf, error) {
 
 // WhatIfs returns one page, the newest first, and the cursor of the next.
 func (s *Store) WhatIfs(ctx context.Context, after string, limit int) ([]WhatIf, string, error) {
-	db := s.read(ctx).Order("id DESC").Limit(limit + 1)
-	if after != "" {
-		_, id, err := readCursor(after)
-		if err != nil {
-			return nil, "", err
-		}
-		db = db.Where("id < ?", id)
-	}
-	var out []WhatIf
-	if err := db.Find(&out).Error; err != nil {
-		return nil, "", err
-	}
-	if len(out) > limit {
-		return out[:limit], writeCursor("", out[limit-1].ID), nil
-	}
-	return out, "", nil
+	return newest(s.read(ctx), after, limit, func(w WhatIf) int64 { return w.ID })
 }
 
 // RemoveWhatIf removes one.
