@@ -22,6 +22,7 @@ import (
 	"syscall"
 	"time"
 
+	"nurvik/core/brief"
 	"nurvik/core/facts"
 	"nurvik/core/forge"
 	"nurvik/core/intake"
@@ -85,12 +86,15 @@ func identify(root string) error {
 	}
 	var files []facts.File
 	var failure error
-	err = new(intake.Reader).Walk(context.Background(), root, func(f facts.File) { files = append(files, f) },
+	memory := new(brief.Memory)
+	reader := &intake.Reader{Memory: memory}
+	err = reader.Walk(context.Background(), root, func(f facts.File) { files = append(files, f) },
 		func(_ string, err error) { failure = err })
 	if err := errors.Join(err, failure); err != nil {
 		return err
 	}
-	judgements, result := judge.Files(files, judge.Context{Policy: p, At: time.Unix(1.76e9, 0), Material: true})
+	judgements, result := judge.Files(files, judge.Context{Policy: p, At: time.Unix(1.76e9, 0), Material: true,
+		Memory: memory})
 	if len(judgements) != fileCount || len(result.Groups) != fileCount/4 {
 		return fmt.Errorf("%d files were judged and %d groups found", len(judgements), len(result.Groups))
 	}

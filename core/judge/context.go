@@ -39,6 +39,7 @@ type Context struct {
 
 	weak      *sync.Map           // weaknesses of RSA keys, by PublicKey.Match
 	anchors   func() *trust.Store // every anchor known
+	usual     *Basis              // of judgements on facts of this version, which share it
 	rehearsal func() *trust.Store // those for rehearsal
 }
 
@@ -51,6 +52,7 @@ func (c *Context) ready() {
 		return
 	}
 	c.weak = &sync.Map{}
+	c.usual = c.basis(facts.Schema)
 	all := slices.Concat(c.Trust, c.Audiences)
 	if c.Anchors != nil {
 		all = append(all, c.Anchors)

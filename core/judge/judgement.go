@@ -16,7 +16,7 @@ type Judgement struct {
 	Target       string            `json:"target"`
 	Kind         string            `json:"kind" enum:"endpoint,file"`
 	Verdict      Verdict           `json:"verdict" enum:"sound,at-risk,faulty,unreachable"`
-	Basis        Basis             `json:"basis"`
+	Basis        *Basis            `json:"basis"`
 	Findings     []Finding         `json:"findings"`
 	Leaf         *pki.Fingerprint  `json:"leaf,omitempty" doc:"The leaf that was judged first"`
 	NotAfter     *time.Time        `json:"not_after,omitempty" doc:"When that leaf expires"`
@@ -36,9 +36,16 @@ type Basis struct {
 	Catalogue     string    `json:"catalogue" doc:"Version of the catalogue of findings"`
 }
 
-func (c *Context) basis(facts string) Basis {
-	return Basis{At: c.At.UTC().Truncate(time.Second), Facts: facts, Policy: c.Policy.Name,
+// basis is shared between judgements where it can be: there may be very many.
+func (c *Context) basis(schema string) *Basis {
+	b := Basis{At: c.At.UTC().Truncate(time.Second), Facts: schema, Policy: c.Policy.Name,
 		PolicyVersion: c.Policy.Version, Catalogue: CatalogueVersion()}
+	if c.usual != nil && *c.usual == b {
+		return c.usual
+	}
+	out := new(Basis)
+	*out = b
+	return out
 }
 
 // Chain is a chain as drawn, and where it was met.

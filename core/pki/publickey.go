@@ -135,19 +135,35 @@ func ParsePublicKey(der []byte) (PublicKey, error) {
 // so that keys agree that are the same and differ in writing only (parameters
 // of RSA, a compressed point).
 func (k PublicKey) Match() Fingerprint {
+	if usual := k.usual(); usual != nil {
+		return FingerprintOf(usual)
+	}
+	return k.Fingerprint()
+}
+
+// match is the same for who has the fingerprint already.
+func (k PublicKey) match(own Fingerprint) Fingerprint {
+	if usual := k.usual(); usual != nil {
+		return FingerprintOf(usual)
+	}
+	return own
+}
+
+// usual is the usual form of a key that is written in another, nil for others.
+func (k PublicKey) usual() []byte {
 	switch {
 	case k.N != nil && (k.Algorithm == KeyRSAPSS || k.Algorithm == KeyRSA && string(k.Parameters) != "\x05\x00"):
-		return FingerprintOf(rsaInfo(k.N, k.E))
+		return rsaInfo(k.N, k.E)
 	case k.Algorithm == KeyEC && len(k.Bytes) > 0 && k.Bytes[0] != 4:
 		if c := curveNamed(k.Curve); c != nil {
 			if x, y := elliptic.UnmarshalCompressed(c, k.Bytes); x != nil {
 				size := (k.Bits + 7) / 8
 				point := append([]byte{4}, x.FillBytes(make([]byte, size))...)
-				return FingerprintOf(keyInfo(k.ID, k.Parameters, append(point, y.FillBytes(make([]byte, size))...)))
+				return keyInfo(k.ID, k.Parameters, append(point, y.FillBytes(make([]byte, size))...))
 			}
 		}
 	}
-	return k.Fingerprint()
+	return nil
 }
 
 // publicKey decodes a SubjectPublicKeyInfo.

@@ -1,6 +1,9 @@
 package pki
 
-import "time"
+import (
+	"time"
+	"unique"
+)
 
 // Summary is what a certificate, certificate request, CRL or key is known by,
 // wherever one is shown or listed. What does not apply is empty.
@@ -20,7 +23,8 @@ type Summary struct {
 // Summary sums up a certificate.
 func (c *Certificate) Summary() Summary {
 	s := c.PublicKey.Summary()
-	s.SHA256, s.Label, s.Names, s.Issuer, s.Serial = c.fingerprint, c.Label(), c.HostNames(), c.Issuer.Label(),
+	s.SHA256, s.Label, s.Names, s.Issuer, s.Serial = c.fingerprint, c.Label(), c.HostNames(),
+		unique.Make(c.Issuer.Label()).Value(),
 		c.SerialHex()
 	s.NotBefore, s.NotAfter, s.CA = c.NotBefore, c.NotAfter, c.IsCA()
 	return s
@@ -40,7 +44,9 @@ func (l *RevocationList) Summary() Summary {
 }
 
 // Summary sums up a key.
-func (k PublicKey) Summary() Summary { return Summary{SPKI: k.Fingerprint(), Key: k.String()} }
+func (k PublicKey) Summary() Summary {
+	return Summary{SPKI: k.Fingerprint(), Key: unique.Make(k.String()).Value()}
+}
 
 // Brief is the summary with what judging and pairing need beside it.
 type Brief struct {
@@ -53,13 +59,15 @@ type Brief struct {
 
 // Brief makes the brief of a certificate.
 func (c *Certificate) Brief() *Brief {
-	return &Brief{Summary: c.Summary(), SelfIssued: c.SelfIssued(), PublicKey: c.PublicKey, Match: c.PublicKey.Match(),
+	s := c.Summary()
+	return &Brief{Summary: s, SelfIssued: c.SelfIssued(), PublicKey: c.PublicKey, Match: c.PublicKey.match(s.SPKI),
 		Anomalies: c.Anomalies}
 }
 
 // Brief makes the brief of a certificate request.
 func (r *Request) Brief() *Brief {
-	return &Brief{Summary: r.Summary(), PublicKey: r.PublicKey, Match: r.PublicKey.Match(), Anomalies: r.Anomalies}
+	s := r.Summary()
+	return &Brief{Summary: s, PublicKey: r.PublicKey, Match: r.PublicKey.match(s.SPKI), Anomalies: r.Anomalies}
 }
 
 // Brief makes the brief of a key.

@@ -133,7 +133,7 @@ func otherPolicy(library *assess.Library, question store.WhatIfQuestion) (*polic
 // difference compares a judgement with the record of the endpoint.
 func difference(e store.Endpoint, j judge.Judgement, record []store.Finding, now time.Time) api.WhatIfEndpoint {
 	out := api.WhatIfEndpoint{EndpointID: e.ID, Endpoint: e.Target, Record: judge.Verdict(e.Verdict),
-		Verdict: j.Verdict, Basis: j.Basis,
+		Verdict: j.Verdict, Basis: *j.Basis,
 		Appear: []judge.Finding{}, Go: []judge.Finding{}}
 	before := map[string]store.Finding{}
 	for _, f := range record {
