@@ -18,13 +18,17 @@ type Memory struct {
 }
 
 type entry struct {
-	kind  facts.ItemKind
 	der   []byte
 	brief *pki.Brief
 }
 
 // sums makes sums of bytes that nobody outside can foresee.
 var sums = maphash.MakeSeed()
+
+// sum is of the bytes as a thing of that kind.
+func sum(kind facts.ItemKind, der []byte) uint64 {
+	return maphash.String(sums, string(kind)) ^ maphash.Bytes(sums, der)
+}
 
 // Certificate decodes a certificate. shared is the same bytes as were met before, where they were.
 func (m *Memory) Certificate(der []byte) (shared []byte, b *pki.Brief, err error) {
@@ -108,16 +112,16 @@ func (m *Memory) look(kind facts.ItemKind, der []byte) (*entry, bool) {
 	if m == nil {
 		return nil, false
 	}
-	known, ok := m.entries.Load(maphash.Bytes(sums, der))
+	known, ok := m.entries.Load(sum(kind, der))
 	if !ok {
 		return nil, false
 	}
 	e := known.(*entry)
-	return e, e.kind == kind && bytes.Equal(e.der, der)
+	return e, bytes.Equal(e.der, der)
 }
 
 func (m *Memory) keep(kind facts.ItemKind, der []byte, b *pki.Brief) {
 	if m != nil {
-		m.entries.Store(maphash.Bytes(sums, der), &entry{kind, der, b})
+		m.entries.Store(sum(kind, der), &entry{der, b})
 	}
 }

@@ -42,7 +42,7 @@ type Item struct {
 	Trusted   bool   `json:"trusted,omitempty" doc:"The keystore marks it as an anchor"`
 	Unchecked bool   `json:"unchecked,omitempty" doc:"The integrity of the keystore was not checked"`
 	Locked    string `json:"locked,omitempty" enum:",no-password,wrong-password,unsupported,too-costly,damaged" doc:"Why a keystore stayed closed"`
-	Detail    Reason `json:"detail,omitzero" doc:"More of it"`
+	Detail    *Reason `json:"detail,omitempty" doc:"More of it"`
 }
 
 // Place is where in a file something lies.

@@ -105,7 +105,7 @@ func (e *expansion) zip(path string, data []byte, depth int) error {
 		if file.Flags&1 != 0 {
 			f := newFile(path + "/" + pki.Printable(file.Name))
 			f.Items = []facts.Item{{Kind: facts.Keystore, Container: "zip", Locked: facts.Unsupported,
-				Detail: facts.Because(facts.EncryptedEntry)}}
+				Detail: &facts.Reason{Code: facts.EncryptedEntry}}}
 			e.files = append(e.files, f)
 			continue
 		}

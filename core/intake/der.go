@@ -195,7 +195,7 @@ func (s *scan) set(der []byte) error {
 		s.damaged(facts.SetDamaged, err)
 	}
 	if len(set.Certificates)+len(set.RevocationLists) == 0 {
-		s.add(facts.Item{Kind: facts.Keystore, Container: "PKCS#7", Detail: facts.Because(facts.NoCertificates)})
+		s.add(facts.Item{Kind: facts.Keystore, Container: "PKCS#7", Detail: &facts.Reason{Code: facts.NoCertificates}})
 	}
 	return nil
 }

@@ -250,7 +250,7 @@ func (s *scan) keystore(store *keystore.Store) {
 		if store.Locked != nil {
 			detail = facts.Because(facts.ProtectionUnknown, store.Locked)
 		}
-		s.add(facts.Item{Kind: facts.Keystore, Container: store.Kind, Locked: reasonOf(store.Locked), Detail: detail})
+		s.add(facts.Item{Kind: facts.Keystore, Container: store.Kind, Locked: reasonOf(store.Locked), Detail: &detail})
 	}
 	s.place = around
 }

@@ -58,8 +58,8 @@ func Of(item facts.Item, fields bool) Entry {
 		if item.Container == "zip" {
 			e.What = "encrypted entry"
 		}
-		if item.Locked == "" {
-			e.Remarks = append(e.Remarks, words.Of(item.Detail))
+		if item.Locked == "" && item.Detail != nil {
+			e.Remarks = append(e.Remarks, words.Of(*item.Detail))
 		}
 	}
 	if item.Locked != "" {

@@ -26,28 +26,6 @@ type Judgement struct {
 	Shown        []Shown           `json:"shown,omitempty" doc:"What each address showed of TLS, beside what the policy wants"`
 }
 
-// Basis says what a judgement was made with: the same basis, facts, trust and
-// time give the same judgement.
-type Basis struct {
-	At            time.Time `json:"at" doc:"Judged as of this time"`
-	Facts         string    `json:"facts" doc:"Schema of the facts"`
-	Policy        string    `json:"policy"`
-	PolicyVersion int       `json:"policy_version,omitempty" doc:"Of a policy that the service keeps; none for built-in ones and files"`
-	Catalogue     string    `json:"catalogue" doc:"Version of the catalogue of findings"`
-}
-
-// basis is shared between judgements where it can be: there may be very many.
-func (c *Context) basis(schema string) *Basis {
-	b := Basis{At: c.At.UTC().Truncate(time.Second), Facts: schema, Policy: c.Policy.Name,
-		PolicyVersion: c.Policy.Version, Catalogue: CatalogueVersion()}
-	if c.usual != nil && *c.usual == b {
-		return c.usual
-	}
-	out := new(Basis)
-	*out = b
-	return out
-}
-
 // Chain is a chain as drawn, and where it was met.
 type Chain struct {
 	Addresses  []string          `json:"addresses,omitempty"`

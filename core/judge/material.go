@@ -141,8 +141,8 @@ func Locked(file facts.File) (reason, sentence string) {
 		if reason == "" {
 			continue
 		}
-		if reason == facts.Unsupported && item.Detail.Given() {
-			return reason, what + " was not opened: " + words.Of(item.Detail) + "."
+		if reason == facts.Unsupported && item.Detail != nil {
+			return reason, what + " was not opened: " + words.Of(*item.Detail) + "."
 		}
 		text := what + " " + lockedWords[reason]
 		if item.Key != nil && item.Key.Protection != "" {

@@ -31,11 +31,11 @@ func pairKeyMismatch(p *pairs) []located {
 		name := filepath.Base(certificate.Path)
 		f := found("pair.key-mismatch", name, name, "The key in %s does not belong to the certificate of %s in %s.",
 			filepath.Base(key.Path), certificate.Brief.Label, name)
-		if fits := p.holders(certificate.Match, facts.PrivateKey); len(fits) > 0 {
+		if fits := p.holders(certificate.Match(), facts.PrivateKey); len(fits) > 0 {
 			f.Message += " The key of the certificate is in " + fits[0] + "."
 			f.Evidence.Paths = fits
 		}
-		if fits := p.holders(key.Match, facts.Certificate); len(fits) > 0 {
+		if fits := p.holders(key.Match(), facts.Certificate); len(fits) > 0 {
 			f.Message += " The key belongs to the certificate in " + fits[0] + "."
 			f.Evidence.Paths = append(f.Evidence.Paths, fits...)
 		}
@@ -83,7 +83,7 @@ func pairRequestWaiting(p *pairs) []located {
 		}
 	}
 	for _, m := range p.result.Unpaired {
-		if m.Kind == facts.Request && m.Comparable() && !p.mismatch[m.Match] {
+		if m.Kind == facts.Request && m.Comparable() && !p.mismatch[m.Match()] {
 			waiting(m)
 		}
 	}
@@ -96,10 +96,10 @@ func pairDuplicate(p *pairs) []located {
 	var order []pki.Fingerprint
 	for _, m := range p.result.Members() {
 		if m.Kind == facts.PrivateKey && m.Comparable() {
-			if byKey[m.Match] == nil {
-				order = append(order, m.Match)
+			if byKey[m.Match()] == nil {
+				order = append(order, m.Match())
 			}
-			byKey[m.Match] = append(byKey[m.Match], m)
+			byKey[m.Match()] = append(byKey[m.Match()], m)
 		}
 	}
 	var out []located
@@ -110,7 +110,7 @@ func pairDuplicate(p *pairs) []located {
 			continue
 		}
 		owner := members[slices.IndexFunc(members, func(m pairing.Member) bool { return m.Path == paths[0] })]
-		f := found("pair.duplicate", owner.Match.String(), filepath.Base(owner.Path),
+		f := found("pair.duplicate", owner.Match().String(), filepath.Base(owner.Path),
 			"The private key is in %s more: %s.",
 			plural(len(paths)-1, "file"), firstFew(paths[1:]))
 		if listed != "" {
@@ -150,8 +150,8 @@ func (p *pairs) copies(members []pairing.Member) (paths []string, listed string)
 func pairNoCertificate(p *pairs) []located {
 	var out []located
 	for _, m := range p.result.Unpaired {
-		if m.Kind == facts.PrivateKey && m.Comparable() && !p.mismatch[m.Match] {
-			out = append(out, p.of(m, found("pair.no-certificate", m.Match.String(), filepath.Base(m.Path),
+		if m.Kind == facts.PrivateKey && m.Comparable() && !p.mismatch[m.Match()] {
+			out = append(out, p.of(m, found("pair.no-certificate", m.Match().String(), filepath.Base(m.Path),
 				"No certificate and no certificate request has the key (%s) in %s.", m.Summary.Key, called(m))))
 		}
 	}
@@ -161,7 +161,7 @@ func pairNoCertificate(p *pairs) []located {
 func pairNoKey(p *pairs) []located {
 	var out []located
 	for _, m := range p.result.Unpaired {
-		if m.Kind != facts.Certificate || !m.Comparable() || p.mismatch[m.Match] {
+		if m.Kind != facts.Certificate || !m.Comparable() || p.mismatch[m.Match()] {
 			continue
 		}
 		if beside, uncertain := p.result.Beside(m); beside && !uncertain {

@@ -34,7 +34,7 @@ func newPairs(files []facts.File, result *pairing.Result, context *Context) *pai
 		_, _, wrong := s.Mismatch()
 		if wrong {
 			for _, m := range slices.Concat(s.Keys, s.Certificates) {
-				p.mismatch[m.Match] = true
+				p.mismatch[m.Match()] = true
 			}
 		}
 		if store, _, disagree := s.Disagreement(); disagree && !(wrong && agreesWithOne(s)) {
@@ -48,7 +48,7 @@ func newPairs(files []facts.File, result *pairing.Result, context *Context) *pai
 func agreesWithOne(s pairing.Set) bool {
 	others := slices.Concat(s.Keys, s.Certificates)
 	return slices.ContainsFunc(s.Stores, func(entry *pairing.Member) bool {
-		return slices.ContainsFunc(others, func(m *pairing.Member) bool { return m.Match == entry.Match })
+		return slices.ContainsFunc(others, func(m *pairing.Member) bool { return m.Match() == entry.Match() })
 	})
 }
 
@@ -82,7 +82,7 @@ func (p *pairs) members(id pki.Fingerprint) []pairing.Member {
 	if p.byID == nil {
 		p.byID = map[pki.Fingerprint][]pairing.Member{}
 		for _, m := range p.result.Members() {
-			p.byID[m.Match] = append(p.byID[m.Match], m)
+			p.byID[m.Match()] = append(p.byID[m.Match()], m)
 			if m.Kind == facts.Certificate {
 				p.byID[m.SHA256] = append(p.byID[m.SHA256], m)
 			}

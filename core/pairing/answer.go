@@ -38,7 +38,7 @@ func Ask(keyFiles, certificateFiles []facts.File) Answer {
 	}
 	for _, k := range keys {
 		for _, c := range certificates {
-			if k.Comparable() && k.Match == c.Match {
+			if k.Comparable() && k.Match() == c.Match() {
 				return Answer{Belong: true, Known: true, Key: &k, Certificate: &c,
 					Sentence: fmt.Sprintf("They belong together: the %s of %s has the public half of this key (%s).",
 						kindWord(c), c.Brief.Label, c.Summary.Key)}

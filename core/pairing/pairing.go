@@ -142,7 +142,7 @@ func member(f *facts.File, n int, memory *brief.Memory, at time.Time) (Member, b
 }
 
 // Comparable reports whether the member's public key is known.
-func (m Member) Comparable() bool { return !m.Match.IsZero() }
+func (m Member) Comparable() bool { return !m.Match().IsZero() }
 
 // group sorts members by key. A group has at least two kinds of material;
 // anything else is left over, except authorities, which nobody expects to have their keys here.
@@ -160,11 +160,11 @@ func (r *Result) group() {
 			r.Unpaired = append(r.Unpaired, left)
 			continue
 		}
-		g := byKey[m.Match]
+		g := byKey[m.Match()]
 		if g == nil {
-			g = &Group{SPKI: m.Match, Key: m.Summary.Key, Keys: []*Member{}, Certificates: []*Member{},
+			g = &Group{SPKI: m.Match(), Key: m.Summary.Key, Keys: []*Member{}, Certificates: []*Member{},
 				Requests: []*Member{}}
-			byKey[m.Match] = g
+			byKey[m.Match()] = g
 			order = append(order, g)
 		}
 		switch m.Kind {
@@ -238,7 +238,7 @@ func (r *Result) succeed(at time.Time) {
 	for i := range r.members {
 		m := &r.members[i]
 		if m.Kind == facts.PrivateKey && m.Comparable() {
-			keys[m.Match] = append(keys[m.Match], m.Path)
+			keys[m.Match()] = append(keys[m.Match()], m.Path)
 		}
 		if m.Kind != facts.Certificate || m.CA || m.Trusted || len(m.Names) == 0 || m.NotBefore.IsZero() {
 			continue
@@ -269,11 +269,11 @@ func stepsOf(members []*Member, keys map[pki.Fingerprint][]string) []Step {
 		if !known {
 			i = len(steps)
 			places[m.SHA256] = i
-			own := keys[m.Match]
+			own := keys[m.Match()]
 			if own == nil {
 				own = []string{}
 			}
-			steps = append(steps, Step{Certificate: *m, SPKI: m.Match, Keys: own})
+			steps = append(steps, Step{Certificate: *m, SPKI: m.Match(), Keys: own})
 		}
 		if p := steps[i].Paths; len(p) == 0 || p[len(p)-1] != m.Path { // members come file by file
 			steps[i].Paths = append(p, m.Path)

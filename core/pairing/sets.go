@@ -114,7 +114,7 @@ func (r *Result) alone(sets map[string]*Set) {
 func distinct(members []*Member) map[pki.Fingerprint]bool {
 	out := map[pki.Fingerprint]bool{}
 	for _, m := range members {
-		out[m.Match] = true
+		out[m.Match()] = true
 	}
 	return out
 }
@@ -173,7 +173,7 @@ func (m *Member) identity() pki.Fingerprint {
 	if m.Kind == facts.Certificate {
 		return m.SHA256
 	}
-	return m.Match
+	return m.Match()
 }
 
 // Beside reports whether keys or requests lie in the directory of the member,

@@ -141,12 +141,13 @@ func (k PublicKey) Match() Fingerprint {
 	return k.Fingerprint()
 }
 
-// match is the same for who has the fingerprint already.
-func (k PublicKey) match(own Fingerprint) Fingerprint {
+// unlike is the fingerprint of the usual form of a key that is written in another.
+func (k PublicKey) unlike() *Fingerprint {
 	if usual := k.usual(); usual != nil {
-		return FingerprintOf(usual)
+		f := FingerprintOf(usual)
+		return &f
 	}
-	return own
+	return nil
 }
 
 // usual is the usual form of a key that is written in another, nil for others.

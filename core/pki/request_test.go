@@ -38,7 +38,7 @@ func TestRequest(t *testing.T) {
 	assert.NoError(t, r.CheckSignature())
 	brief := r.Brief()
 	assert.Equal(t, pki.FingerprintOf(der), brief.SHA256)
-	assert.Equal(t, r.PublicKey.Match(), brief.Match)
+	assert.Equal(t, r.PublicKey.Match(), brief.Match())
 
 	changed := append([]byte{}, der...)
 	changed[len(changed)-3] ^= 1

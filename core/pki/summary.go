@@ -53,24 +53,32 @@ type Brief struct {
 	Summary
 	SelfIssued bool // subject and issuer are the same name
 	PublicKey  PublicKey
-	Match      Fingerprint // of the key, however it is written
+	usual      *Fingerprint // of the key's usual form, where it is written in another
 	Anomalies  []Anomaly
+}
+
+// Match identifies the key as PublicKey.Match does; zero where there is none.
+func (b *Brief) Match() Fingerprint {
+	if b.usual != nil {
+		return *b.usual
+	}
+	return b.SPKI
 }
 
 // Brief makes the brief of a certificate.
 func (c *Certificate) Brief() *Brief {
 	s := c.Summary()
-	return &Brief{Summary: s, SelfIssued: c.SelfIssued(), PublicKey: c.PublicKey, Match: c.PublicKey.match(s.SPKI),
+	return &Brief{Summary: s, SelfIssued: c.SelfIssued(), PublicKey: c.PublicKey, usual: c.PublicKey.unlike(),
 		Anomalies: c.Anomalies}
 }
 
 // Brief makes the brief of a certificate request.
 func (r *Request) Brief() *Brief {
 	s := r.Summary()
-	return &Brief{Summary: s, PublicKey: r.PublicKey, Match: r.PublicKey.match(s.SPKI), Anomalies: r.Anomalies}
+	return &Brief{Summary: s, PublicKey: r.PublicKey, usual: r.PublicKey.unlike(), Anomalies: r.Anomalies}
 }
 
 // Brief makes the brief of a key.
 func (k PublicKey) Brief() *Brief {
-	return &Brief{Summary: k.Summary(), PublicKey: k, Match: k.Match()}
+	return &Brief{Summary: k.Summary(), PublicKey: k, usual: k.unlike()}
 }

@@ -77,21 +77,21 @@ func parts(files []facts.File, result *pairing.Result, keys *keyring, at time.Ti
 			}
 			name := unique(names, m.Brief.Label)
 			out = append(out, leafParts(certificates[i], name, m, pool, at)...)
-			if key, ok := keys.keys[m.Match]; ok {
+			if key, ok := keys.keys[m.Match()]; ok {
 				out = append(out, key.part(name, m))
 			}
 		case m.Kind == facts.Request && !done[m.SHA256]:
 			done[m.SHA256] = true
 			der := requestOf(files, m.SHA256)
 			out = append(out, Part{Name: unique(names, m.Brief.Label) + ".csr", What: "request", Of: m.Brief.Label,
-				SPKI: m.Match, PEM: string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE REQUEST", Bytes: der}))})
+				SPKI: m.Match(), PEM: string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE REQUEST", Bytes: der}))})
 		}
 	}
 	return out
 }
 
 func (k openKey) part(name string, m pairing.Member) Part {
-	p := Part{Name: name + ".key", What: "key", Of: m.Brief.Label, SPKI: m.Match, PEM: k.pem}
+	p := Part{Name: name + ".key", What: "key", Of: m.Brief.Label, SPKI: m.Match(), PEM: k.pem}
 	if k.encrypted {
 		p.Note = "It was encrypted where it came from, and is not any more: save it where only its service can read it."
 	}
@@ -100,10 +100,10 @@ func (k openKey) part(name string, m pairing.Member) Part {
 
 // leafParts are the leaf alone, and with the intermediates that lead to its root.
 func leafParts(leaf *pki.Certificate, name string, m pairing.Member, pool *chain.Pool, at time.Time) []Part {
-	out := []Part{{Name: name + ".crt", What: "leaf", Of: m.Brief.Label, SPKI: m.Match, PEM: leaf.PEM()}}
+	out := []Part{{Name: name + ".crt", What: "leaf", Of: m.Brief.Label, SPKI: m.Match(), PEM: leaf.PEM()}}
 	verifier := &chain.Verifier{}
 	path, _ := verifier.Search(chain.Query{Leaf: leaf, Given: pool, Store: trust.New("", nil), At: at})
-	bundle := Part{Name: name + "-bundle.pem", What: "bundle", Of: m.Brief.Label, SPKI: m.Match}
+	bundle := Part{Name: name + "-bundle.pem", What: "bundle", Of: m.Brief.Label, SPKI: m.Match()}
 	complete := false
 	for _, c := range path.Certificates {
 		complete = verifier.RoleOf(c) == chain.Root
