@@ -1,5 +1,6 @@
 import { flushPromises, mount } from '@vue/test-utils'
 import { afterEach, describe, expect, it, vi } from 'vitest'
+import { serve, stubs } from '../testing/serve'
 import WhatIfPage from './WhatIfPage.vue'
 import WhatIfsPage from './WhatIfsPage.vue'
 
@@ -16,22 +17,7 @@ const asked = {
 }
 const verdicts = { sound: 1, 'at-risk': 0, faulty: 0, unreachable: 0 }
 
-/** Answers by method and path. */
-function serve(answers: Record<string, unknown>) {
-  vi.stubGlobal(
-    'fetch',
-    vi.fn(async (request: Request) => {
-      const body = answers[`${request.method} ${new URL(request.url).pathname}`]
-      return new Response(JSON.stringify(body ?? { detail: 'there is no such record' }), {
-        status: body ? 200 : 404,
-        headers: { 'Content-Type': 'application/json' },
-      })
-    }),
-  )
-}
-const global = {
-  stubs: { 'router-link': { template: '<a><slot /></a>' }, 'el-button': { template: '<button><slot /></button>' } },
-}
+const global = { stubs }
 afterEach(() => vi.unstubAllGlobals())
 
 describe('WhatIfsPage', () => {
