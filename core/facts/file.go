@@ -37,11 +37,11 @@ type Item struct {
 	Key  *Key     `json:"key,omitempty" doc:"Of private keys"`
 	Place
 
-	Container string `json:"container,omitempty" doc:"PKCS#12, JKS, JCEKS or PKCS#7 when it lies in one"`
-	Alias     string `json:"alias,omitempty" doc:"Its name in a keystore"`
-	Trusted   bool   `json:"trusted,omitempty" doc:"The keystore marks it as an anchor"`
-	Unchecked bool   `json:"unchecked,omitempty" doc:"The integrity of the keystore was not checked"`
-	Locked    string `json:"locked,omitempty" enum:",no-password,wrong-password,unsupported,too-costly,damaged" doc:"Why a keystore stayed closed"`
+	Container string  `json:"container,omitempty" doc:"PKCS#12, JKS, JCEKS or PKCS#7 when it lies in one"`
+	Alias     string  `json:"alias,omitempty" doc:"Its name in a keystore"`
+	Trusted   bool    `json:"trusted,omitempty" doc:"The keystore marks it as an anchor"`
+	Unchecked bool    `json:"unchecked,omitempty" doc:"The integrity of the keystore was not checked"`
+	Locked    string  `json:"locked,omitempty" enum:",no-password,wrong-password,unsupported,too-costly,damaged" doc:"Why a keystore stayed closed"`
 	Detail    *Reason `json:"detail,omitempty" doc:"More of it"`
 }
 
