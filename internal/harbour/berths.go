@@ -147,9 +147,9 @@ func berths(r *registry) []berth {
 			issuer: func(i *issuers) *forge.Authority { return i.far },
 			chain:  func(c [][]byte, _ *issuers) [][]byte { return c[:1] }},
 
-		{host: "slipway", about: "certifies itself", addresses: []string{"127.30.4.1"},
+		{host: "slipway", about: "self-signed", addresses: []string{"127.30.4.1"},
 			issuer: func(*issuers) *forge.Authority { return nil }},
-		{host: "pontoon", about: "from the rehearsal issuer", addresses: []string{"127.30.4.2"},
+		{host: "pontoon", about: "from a test CA", addresses: []string{"127.30.4.2"},
 			issuer: func(i *issuers) *forge.Authority { return i.rehearsal }},
 		{host: "gate", about: "from the inner issuer, met by outsiders", addresses: []string{"127.30.4.3"},
 			issuer: inner},
