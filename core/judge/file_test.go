@@ -21,6 +21,24 @@ func file(ders ...[]byte) facts.File {
 	return f
 }
 
+// TestTrustStoreFile: old roots that do not say that they are CAs are anchors
+// among many, and a list of self-signed server certificates is none.
+func TestTrustStoreFile(t *testing.T) {
+	s := newScene(t)
+	old := s.leaf(nil, func(w *forge.Template) { w.Name, w.Names, w.Until = "Old Root", nil, now.AddDate(0, 0, -3) })
+	var roots, servers [][]byte
+	for range 12 {
+		roots = append(roots, s.authority(nil, forge.Template{Name: "Root"}).DER)
+		servers = append(servers, s.leaf(nil, nil))
+	}
+	assert.Empty(t, codes(judge.File(file(append(roots, old)...), s.context())))
+	assert.Contains(t, codes(judge.File(file(append(roots[:2], old)...), s.context())), "time.expired fault",
+		"among few it is told")
+	found := codes(judge.File(file(servers...), s.context()))
+	assert.NotEmpty(t, found)
+	assert.Contains(t, found[0], "trust.self-signed fault")
+}
+
 func TestFile(t *testing.T) {
 	s := newScene(t)
 	l := s.leaf(s.lower, nil)

@@ -50,8 +50,9 @@ func open(file *facts.File, context *Context) *material {
 			roots += count(p.brief.SelfIssued)
 		}
 	}
-	m.anchors = len(m.pieces) > 0 && (authorities == len(m.pieces) ||
-		storeSize <= len(m.pieces) && roots*10 >= len(m.pieces)*9)
+	most := func(n int) bool { return n*10 >= len(m.pieces)*9 }
+	m.anchors = len(m.pieces) > 0 && authorities == len(m.pieces) ||
+		len(m.pieces) >= storeSize && most(authorities) && most(roots)
 	m.certificates = slices.DeleteFunc(m.certificates, func(c *pki.Certificate) bool {
 		return m.anchors && !c.IsCA() && c.SelfIssued()
 	})
