@@ -32,6 +32,8 @@ func TestQuestionsLeaveTheRecordAlone(t *testing.T) {
 		stderr string
 	}{
 		{"an estate", []string{"estate", "import", estate.EstateFile}, 0, "110 endpoints added", ""},
+		{"of what was never visited nothing is known", []string{"what-if", tides, "--at", "+1d"}, 3,
+			"Not judged, because never visited: 1 endpoint.", ""},
 		{"the record", []string{"run", tides, cranes, "--follow"}, 1, "1 faulty", ""},
 		{"run asks no questions", []string{"run", tides, "--at", "+2y"}, 2, "", "unknown flag: --at"},
 		{"nor by another policy", []string{"run", tides, "--policy", "strict"}, 2, "", "unknown flag: --policy"},
@@ -44,7 +46,7 @@ func TestQuestionsLeaveTheRecordAlone(t *testing.T) {
 		{"a policy from a file", []string{"what-if", cranes, "--policy", mild}, 0, "+ time.expired  note, now fault",
 			""},
 		{"they are kept", []string{"what-if", "list"}, 0, "by the policy mild", ""},
-		{"and shown again", []string{"what-if", "show", "3"}, 0, "+ time.expired  note, now fault", ""},
+		{"and shown again", []string{"what-if", "show", "4"}, 0, "+ time.expired  note, now fault", ""},
 		{"a policy is saved", []string{"policy", "save", mild}, 0, "mild", ""},
 		{"one is not", []string{"policy", "save", misspelt}, 2, "", "misspelt.yaml:3:"},
 		{"assigned to an endpoint", []string{"estate", "change", cranes, "--policy", "mild"}, 0, "", ""},
@@ -56,8 +58,8 @@ func TestQuestionsLeaveTheRecordAlone(t *testing.T) {
 			"changed quay; by the policy strict", ""},
 		{"which is shown", []string{"holding", "list"}, 0, "strict", ""},
 		{"an unknown one", []string{"holding", "change", "quay", "--policy", "stric"}, 2, "", "stric"},
-		{"a what-if goes", []string{"what-if", "remove", "3"}, 0, "", ""},
-		{"and is gone", []string{"what-if", "show", "3"}, 3, "", ""},
+		{"a what-if goes", []string{"what-if", "remove", "4"}, 0, "", ""},
+		{"and is gone", []string{"what-if", "show", "4"}, 3, "", ""},
 	}
 	for _, s := range steps {
 		o := nurvik(t, append(s.call, "--server", d.address)...)

@@ -13,6 +13,10 @@ import (
 const rootRemedy = "Nothing to do here: only the CA can change its root certificate, and clients that have it " +
 	"accept it as it is."
 
+// shortRootRemedy is the same for one whose key others may compute.
+const shortRootRemedy = "Remove it from the trust store where nothing needs it: only the CA can make a root with " +
+	"a longer key."
+
 // keyStrength judges one public key. owner says whose it is: the certificate,
 // request or key file. anchor says that it is a trust anchor's, whose key
 // nobody but its CA can change.
@@ -28,7 +32,7 @@ func keyStrength(context *Context, key pki.PublicKey, anchor bool, owner func() 
 	if severity := shortness(context, key); severity != None {
 		f := add("key.too-short", "The key of %s is %s, which is too short.", key)
 		if f.Severity = severity; anchor {
-			f.Severity, f.Remedy = Note, rootRemedy
+			f.Severity, f.Remedy = Note, shortRootRemedy
 		}
 	}
 	if weaknesses := context.weaknesses(key); len(weaknesses) > 0 {

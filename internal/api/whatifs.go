@@ -33,7 +33,8 @@ type WhatIf struct {
 
 // WhatIfAnswer sums up the difference to the record.
 type WhatIfAnswer struct {
-	Endpoints int            `json:"endpoints" doc:"Judged again; those never visited are left out"`
+	Endpoints int            `json:"endpoints" doc:"Judged again"`
+	Unseen    int            `json:"unseen,omitempty" doc:"Asked about and never visited: nothing is known of them"`
 	Verdicts  Verdicts       `json:"verdicts" doc:"As they would be"`
 	Record    Verdicts       `json:"record" doc:"As they are"`
 	Appear    int            `json:"appear" doc:"Findings that would appear"`

@@ -28,7 +28,8 @@ func (a *app) whatIfCommand() *cobra.Command {
 if a root were not trusted, and shows which findings would appear and which would go.
 Nothing is visited, and the record stays as it is. The answer is kept as a report.
 
-Status 1 when a finding at or above --fail-from would appear.`,
+Status 1 when a finding at or above --fail-from would appear; 3 when some endpoints were
+never visited, so that nothing is known of them.`,
 		Example: `  nurvik what-if --at 2027-03-15
   nurvik what-if --policy strict
   nurvik what-if --policy harbour-policy.yaml tides.tarnholm.example
@@ -109,6 +110,8 @@ func (a *app) whatIf(view api.WhatIfView, limit judge.Severity, never bool) erro
 	case !never && view.Answer != nil && view.Answer.Worst != "" && view.Answer.Worst != judge.None &&
 		view.Answer.Worst.AtLeast(limit):
 		return &statusError{status: statusFindings}
+	case view.Answer != nil && view.Answer.Unseen > 0:
+		return &statusError{status: statusUnexamined}
 	}
 	return nil
 }

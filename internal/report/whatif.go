@@ -32,6 +32,10 @@ func WhatIf(v api.WhatIfView) Document {
 				fmt.Sprintf("Verdicts: %d faulty (now %d), %d at risk (now %d), %d unreachable (now %d), %d sound "+
 					"(now %d).",
 					n.Faulty, was.Faulty, n.AtRisk, was.AtRisk, n.Unreachable, was.Unreachable, n.Sound, was.Sound))
+			if v.Answer.Unseen > 0 {
+				lines = append(lines, fmt.Sprintf("Not judged, because never visited: %s. Run \"nurvik run\" first.",
+					plural(v.Answer.Unseen, "endpoint")))
+			}
 		}
 		lines = append(lines, fmt.Sprintf("What-if %d: %s. The record is as it was.", v.ID, Asked(v.WhatIf)))
 		for i := range lines {

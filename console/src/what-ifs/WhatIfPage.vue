@@ -11,6 +11,9 @@
       {{ t('whatIf.sum', { appear: view.answer.appear, go: view.answer.go, changed: view.changes?.length ?? 0,
         endpoints: view.answer.endpoints }) }}
     </p>
+    <p v-if="view.answer?.unseen" class="sheet" data-test="unseen">
+      {{ t('whatIf.unseen', { count: view.answer.unseen }) }}
+    </p>
     <p v-if="view.answer && !view.changes?.length" class="sheet">{{ t('whatIf.same') }}</p>
     <div v-else-if="view.changes?.length" class="sheet listing">
       <table>

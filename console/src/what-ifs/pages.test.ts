@@ -59,7 +59,7 @@ describe('WhatIfPage', () => {
     serve({
       'GET /api/v1/what-ifs/7': {
         ...asked,
-        answer: { endpoints: 9, verdicts, record: verdicts, appear: 1, go: 1 },
+        answer: { endpoints: 9, unseen: 2, verdicts, record: verdicts, appear: 1, go: 1 },
         changes: [change],
       },
     })
@@ -68,6 +68,7 @@ describe('WhatIfPage', () => {
     expect(page.get('[data-test="sum"]').text()).toBe(
       'Findings that would appear: 1; that would go: 1. 1 of 9 endpoints would change.',
     )
+    expect(page.get('[data-test="unseen"]').text()).toContain('never visited: 2')
     const row = page.get('[data-endpoint="tides.tarnholm.example:443"]').text()
     for (const part of ['sound', 'faulty', 'time.expired', '(now risk)', 'It expired.', 'time.renewal-due', 'note'])
       expect(row).toContain(part)

@@ -254,6 +254,7 @@ export const en = {
   'whatIf.same': 'Nothing would change.',
   'whatIf.sum': 'Findings that would appear: {appear}; that would go: {go}. ' +
     '{changed} of {endpoints} endpoints would change.',
+  'whatIf.unseen': 'Not judged, because never visited: {count}. Audit them first.',
   'whatIf.asOf': 'as of {when}',
   'whatIf.by': 'by the policy {policy}',
   'whatIf.without': 'without {digest}',

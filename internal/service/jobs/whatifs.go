@@ -111,6 +111,17 @@ func (q *Queue) answer(ctx context.Context, w store.WhatIf) error {
 	if err != nil {
 		return err
 	}
+	asked := len(w.Question.EndpointIDs)
+	if asked == 0 {
+		counts, err := q.store.VerdictCounts(ctx)
+		if err != nil {
+			return err
+		}
+		for _, n := range counts {
+			asked += n
+		}
+	}
+	answer.Unseen = max(asked-answer.Endpoints, 0)
 	return q.store.Tx(ctx, func(tx *store.Tx) error { return tx.FinishWhatIf(w.ID, answer, rows, q.options.Now()) })
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -110,7 +111,9 @@ func (s *server) question(ctx context.Context, in api.WhatIfStart) (store.WhatIf
 			fail("policy", fmt.Errorf("there is no policy %q; \"nurvik policy list\" shows those there are", in.Policy))
 		}
 	}
-	for _, id := range in.EndpointIDs {
+	slices.Sort(q.EndpointIDs)
+	q.EndpointIDs = slices.Compact(q.EndpointIDs) // so that they can be counted
+	for _, id := range q.EndpointIDs {
 		if _, err := s.Store.Endpoint(ctx, id); err != nil {
 			fail("endpoint_ids", fmt.Errorf("endpoint %d is not in the estate", id))
 			break
