@@ -18,6 +18,7 @@ import (
 	"nurvik/core/pairing"
 	"nurvik/core/pki"
 	"nurvik/core/policy"
+	"nurvik/core/rescue"
 	"nurvik/core/trust"
 )
 
@@ -36,8 +37,9 @@ type Options struct {
 	Anchors  []*trust.Store // every store that is known: what leads to none of those expected may lead to another
 	Memory   *brief.Memory  // of what was decoded; nil for none
 	Distrust []pki.Fingerprint
-	Heap     bool // files are one heap of certificates
-	Material bool // files are judged as material only: form, keys and pairs, no chains
+	Heap     bool          // files are one heap of certificates
+	Material bool          // files are judged as material only: form, keys and pairs, no chains
+	Report   rescue.Report // takes defects of the judging itself to the log; nil drops them
 }
 
 // Engine judges. It learns certificates first, and may then be used by several goroutines.
@@ -51,7 +53,7 @@ type Engine struct {
 func New(o Options) *Engine {
 	e := &Engine{seen: map[pki.Fingerprint]bool{}, common: judge.Context{
 		At: o.At, Memory: o.Memory, Verifier: &chain.Verifier{}, Anchors: trust.Merge("all", o.Anchors...),
-		Heap: o.Heap, Bundles: o.Heap, Material: o.Material, Distrust: map[pki.Fingerprint]bool{},
+		Heap: o.Heap, Bundles: o.Heap, Material: o.Material, Report: o.Report, Distrust: map[pki.Fingerprint]bool{},
 	}}
 	for _, f := range o.Distrust {
 		e.common.Distrust[f] = true
@@ -70,10 +72,12 @@ func (e *Engine) Learn(ders ...[]byte) {
 			continue
 		}
 		e.seen[id] = true
-		if c, err := pki.ParseCertificate(der); err == nil && c.IsCA() {
-			e.known = append(e.known, c)
-			e.common.Known = nil
-		}
+		e.common.Report.Do("a certificate", func() {
+			if c, err := pki.ParseCertificate(der); err == nil && c.IsCA() {
+				e.known = append(e.known, c)
+				e.common.Known = nil
+			}
+		})
 	}
 }
 

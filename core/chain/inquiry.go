@@ -2,6 +2,7 @@ package chain
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -12,7 +13,8 @@ import (
 	"nurvik/core/trust"
 )
 
-// Fetcher gets things over HTTP. Its errors say in a sentence why it did not.
+// Fetcher gets things over HTTP. Its errors say in a sentence why it did not,
+// and those of running out of time have a method Timeout that returns true.
 type Fetcher interface {
 	// Get returns what lies at the address, at most so many bytes.
 	Get(ctx context.Context, address string, most int) ([]byte, error)
@@ -25,7 +27,9 @@ const (
 	maxList       = 16 << 20 // bytes of a revocation list
 	maxAnswer     = 64 << 10 // bytes of a responder's answer
 	maxIssuerFile = 1 << 20  // bytes of a fetched file of issuers
-	maxPlaces     = 4        // addresses of one kind in one certificate
+	// maxPlaces is how many addresses of one kind (OCSP, CRLs, delta CRLs, issuers) are asked for one
+	// certificate: CAs name one or two, and whoever names hundreds wants us to hang.
+	maxPlaces = 2
 )
 
 // Inquirer asks the issuers of certificates about revocation, and for missing
@@ -48,111 +52,106 @@ type Surroundings struct {
 }
 
 // Ask asks every source that the certificate names, and reads the answer that
-// came along, where there is one. It reports one fact a source.
-func (q *Inquirer) Ask(ctx context.Context, c, issuer *pki.Certificate, staple []byte,
+// came along, where there is one. It reports one fact a source. A source for
+// which the context leaves no time counts as unreachable.
+func (r *Round) Ask(ctx context.Context, c, issuer *pki.Certificate, staple []byte,
 	near Surroundings) []facts.Revocation {
 	var out []facts.Revocation
-	now := q.Now().UTC().Truncate(time.Second)
+	now := r.Now().UTC().Truncate(time.Second)
 	if len(staple) > 0 {
-		f := q.Verifier.StatusAnswer(staple, c, issuer, nil, now)
+		f := r.Verifier.StatusAnswer(staple, c, issuer, nil, now)
 		f.Source = facts.Stapled
 		out = append(out, f)
 	}
-	for i, place := range c.URLs(pki.AccessOCSP) {
-		if i == maxPlaces {
-			break
-		}
-		out = append(out, q.askResponder(ctx, place, c, issuer, now))
+	for _, place := range addresses(c, pki.AccessOCSP) {
+		out = append(out, r.askResponder(ctx, place, c, issuer, now))
 	}
 	if len(c.CRLDistributionPoints) > 0 {
-		out = append(out, q.askLists(ctx, c, issuer, near, now))
+		out = append(out, r.askLists(ctx, c, issuer, near, now))
 	}
 	return out
 }
 
-func (q *Inquirer) askResponder(ctx context.Context, place string, c, issuer *pki.Certificate,
+// unreachable is the reason for an error of asking.
+func unreachable(err error) facts.Reason {
+	if errors.Is(err, context.DeadlineExceeded) {
+		return facts.Because(facts.InquiryTimeOver)
+	}
+	return facts.Because(facts.FetchFailed, err)
+}
+
+func (r *Round) askResponder(ctx context.Context, place string, c, issuer *pki.Certificate,
 	now time.Time) facts.Revocation {
-	key := place + " " + c.Fingerprint().String() + issuer.Fingerprint().String()
-	fact, _ := recall(&q.got, key, q.Now, func() (facts.Revocation, int, time.Time) {
+	key := "answer " + place + " " + c.Fingerprint().String() + issuer.Fingerprint().String()
+	fact, err := once(ctx, r, key, func(ctx context.Context) (got[facts.Revocation], error) {
 		var nonce []byte
-		if q.Nonce != nil {
-			nonce = q.Nonce()
+		if r.Nonce != nil {
+			nonce = r.Nonce()
 		}
-		answer, err := q.post(ctx, place, pki.OCSPRequest(c, issuer, nonce))
+		answer, err := r.post(ctx, place, pki.OCSPRequest(c, issuer, nonce))
 		if err != nil {
-			return facts.Revocation{Certificate: c.Fingerprint(), Source: facts.FromResponder, At: now,
-				Status: facts.RevocationUnreachable, Detail: facts.Because(facts.FetchFailed,
-					pki.Printable(err.Error()))}, 0, now.Add(time.Minute)
+			return got[facts.Revocation]{}, err
 		}
-		f := q.Verifier.StatusAnswer(answer, c, issuer, nonce, now)
-		until := now // an answer without an end is asked for anew
+		f := r.Verifier.StatusAnswer(answer, c, issuer, nonce, now)
+		until := now // an answer without an end is asked for anew in the next round
 		if f.NextUpdate != nil {
 			until = lasts(now, *f.NextUpdate)
 		}
-		return f, len(answer), until
+		return got[facts.Revocation]{f, len(answer), until}, nil
 	})
+	if err != nil {
+		fact = facts.Revocation{Certificate: c.Fingerprint(), Source: facts.FromResponder, At: now,
+			Status: facts.RevocationUnreachable, Detail: unreachable(err)}
+	}
 	fact.Places = []string{place}
 	return fact
 }
 
-// failed is what is remembered of one that did not answer.
-type failed struct{ err error }
-
 // post asks a responder. One that does not answer is left alone for a minute,
 // whichever certificate it is asked about.
-func (q *Inquirer) post(ctx context.Context, place string, request []byte) ([]byte, error) {
-	if down, known := look[failed](&q.got, "down "+place, q.Now()); known {
-		return nil, down.err
+func (r *Round) post(ctx context.Context, place string, request []byte) ([]byte, error) {
+	if err := r.got.failure("down "+place, r.Now()); err != nil {
+		return nil, err
 	}
-	answer, err := q.Fetch.Post(ctx, place, "application/ocsp-request", request, maxAnswer)
+	answer, err := r.patient(place, func() ([]byte, error) {
+		return r.Fetch.Post(ctx, place, "application/ocsp-request", request, maxAnswer)
+	})
 	if err != nil && ctx.Err() == nil {
-		_, _ = recall(&q.got, "down "+place, q.Now, func() (failed, int, time.Time) {
-			return failed{err}, 0,
-				q.Now().Add(time.Minute)
+		_, _ = recall(ctx, ctx, &r.got, "down "+place, r.Now, func(context.Context) (got[bool], error) {
+			return got[bool]{until: r.Now().Add(minute)}, err
 		})
 	}
 	return answer, err
 }
 
-// lasts is how long something is remembered that is valid until then.
-func lasts(now, until time.Time) time.Time {
-	if day := now.Add(24 * time.Hour); until.After(day) {
-		return day
-	}
-	return until
-}
-
-// askLists fetches the lists of all distribution points and looks the certificate up.
-func (q *Inquirer) askLists(ctx context.Context, c, issuer *pki.Certificate, near Surroundings,
+// askLists fetches the lists of the distribution points and looks the certificate up.
+func (r *Round) askLists(ctx context.Context, c, issuer *pki.Certificate, near Surroundings,
 	now time.Time) facts.Revocation {
 	out := facts.Revocation{Certificate: c.Fingerprint(), Source: facts.FromList, At: now}
-	lists := Lists{Verifier: q.Verifier, Given: near.Given, Known: near.Known, Store: near.Store, At: now}
-	var failures []string
-	fetch := func(points []pki.DistributionPoint) {
-		for i, point := range points {
-			if i == maxPlaces {
-				break
-			}
-			list, place, err := q.list(ctx, point, now)
-			if place != "" {
-				out.Places = append(out.Places, place)
-			}
-			if err != nil {
-				failures = append(failures, pki.Printable(err.Error()))
-			} else {
+	lists := Lists{Verifier: r.Verifier, Given: near.Given, Known: near.Known, Store: near.Store, At: now}
+	var failures []error
+	// fetch takes the first list that each point gives, and asks so many addresses of all points.
+	fetch := func(points []pki.DistributionPoint, most int) int {
+		for _, point := range points {
+			list, places, err := r.listOf(ctx, point, &most)
+			out.Places = append(out.Places, places...)
+			switch {
+			case list != nil:
 				lists.Lists = append(lists.Lists, list)
+			case err != nil:
+				failures = append(failures, err)
 			}
 		}
+		return most
 	}
-	fetch(c.CRLDistributionPoints)
+	fetch(c.CRLDistributionPoints, maxPlaces)
 	complete := slices.Clone(lists.Lists)
-	fetch(c.FreshestCRL)
+	left := fetch(c.FreshestCRL, maxPlaces)
 	for _, l := range complete {
-		fetch(l.Freshest)
+		left = fetch(l.Freshest, left)
 	}
 	if len(lists.Lists) == 0 {
-		out.Status, out.Detail = facts.RevocationUnreachable,
-			facts.Because(facts.FetchFailed, strings.Join(failures, "; "))
+		out.Status, out.Detail = facts.RevocationUnreachable, allOf(failures)
 		return out
 	}
 	l := lists.Of(c, issuer)
@@ -178,8 +177,7 @@ func (q *Inquirer) askLists(ctx context.Context, c, issuer *pki.Certificate, nea
 	case l.Determined:
 		out.Status = facts.RevocationGood
 	case len(failures) > 0:
-		out.Status, out.Detail = facts.RevocationUnreachable,
-			facts.Because(facts.FetchFailed, strings.Join(failures, "; "))
+		out.Status, out.Detail = facts.RevocationUnreachable, allOf(failures)
 	default:
 		out.Status, out.Detail = facts.RevocationBadAnswer, facts.Because(facts.ListsElsewhere)
 		if len(l.Problems) > 0 {
@@ -189,34 +187,38 @@ func (q *Inquirer) askLists(ctx context.Context, c, issuer *pki.Certificate, nea
 	return out
 }
 
-// list fetches the list of one distribution point from the first of its
-// addresses that gives one.
-func (q *Inquirer) list(ctx context.Context, point pki.DistributionPoint, now time.Time) (list *pki.RevocationList,
-	place string, err error) {
+// allOf is the reason where several addresses gave nothing.
+func allOf(failures []error) facts.Reason {
+	var texts []string
+	for _, err := range failures {
+		if reason := unreachable(err); reason.Code != facts.FetchFailed {
+			return reason
+		}
+		texts = append(texts, err.Error())
+	}
+	return facts.Because(facts.FetchFailed, strings.Join(texts, "; "))
+}
+
+// listOf fetches the list of one distribution point from the first of its
+// addresses that gives one. Each that is asked takes one from most.
+func (r *Round) listOf(ctx context.Context, point pki.DistributionPoint, most *int) (list *pki.RevocationList,
+	places []string, err error) {
 	err = fmt.Errorf("the CRL is published in no way that is supported here")
 	for _, name := range point.FullName {
 		if name.Kind != pki.NameURI {
 			continue
 		}
-		place = pki.Printable(name.Value)
-		type result struct {
-			list *pki.RevocationList
-			err  error
+		if *most == 0 {
+			if len(places) == 0 {
+				err = fmt.Errorf("the certificate names more than %d addresses; only those were asked", maxPlaces)
+			}
+			return nil, places, err
 		}
-		got, _ := recall(&q.got, place, q.Now, func() (result, int, time.Time) {
-			data, err := q.Fetch.Get(ctx, name.Value, maxList)
-			if err != nil {
-				return result{err: err}, 0, now.Add(time.Minute)
-			}
-			list, err := parseList(data)
-			if err != nil {
-				return result{err: fmt.Errorf("%s holds no CRL: %w", place, err)}, 0, now.Add(time.Minute)
-			}
-			return result{list: list}, len(data), lasts(now, list.NextUpdate)
-		})
-		if list, err = got.list, got.err; err == nil {
-			return list, place, nil
+		*most--
+		places = append(places, name.Value)
+		if list, err = r.list(ctx, name.Value); err == nil {
+			return list, places, nil
 		}
 	}
-	return nil, place, err
+	return nil, places, err
 }

@@ -6,6 +6,7 @@ import (
 	"crypto/x509"
 	"encoding/pem"
 	"errors"
+	"fmt"
 	"math/big"
 	"strings"
 	"sync"
@@ -71,7 +72,7 @@ func newQuay(t *testing.T, change func(*forge.Template)) *quay {
 
 func (q *quay) ask(t *testing.T, staple []byte) []facts.Revocation {
 	t.Helper()
-	return q.inquirer.Ask(t.Context(), q.leaf, q.issuer, staple, q.near)
+	return q.inquirer.Round(t.Context()).Ask(t.Context(), q.leaf, q.issuer, staple, q.near)
 }
 
 // list makes the authority's list; the serial number 0 revokes nothing.
@@ -183,7 +184,7 @@ func TestAskRemembers(t *testing.T) {
 		q.web.pages[list] = q.list(t, new(big.Int), now.Add(-time.Hour), now.Add(time.Hour))
 		var group sync.WaitGroup
 		for range 20 {
-			group.Go(func() { q.inquirer.Ask(t.Context(), q.leaf, q.issuer, nil, q.near) })
+			group.Go(func() { q.inquirer.Round(t.Context()).Ask(t.Context(), q.leaf, q.issuer, nil, q.near) })
 		}
 		group.Wait()
 		assert.Equal(t, 1, q.web.asked[list])
@@ -237,7 +238,7 @@ func TestFetchIssuers(t *testing.T) {
 			w := newWeb()
 			w.pages = tt.pages
 			q := &chain.Inquirer{Fetch: w, Verifier: &chain.Verifier{}, Now: func() time.Time { return now }}
-			fetched := q.FetchIssuers(t.Context(), below,
+			fetched := q.Round(t.Context()).FetchIssuers(t.Context(), below,
 				func(c *pki.Certificate) bool { return c.Label() == tt.known })
 			var found []string
 			failure := ""
@@ -252,4 +253,86 @@ func TestFetchIssuers(t *testing.T) {
 			assert.True(t, strings.Contains(failure, tt.failure), failure)
 		})
 	}
+}
+
+// hanging answers nothing, and notes what it was asked.
+type hanging struct {
+	mutex sync.Mutex
+	asked []string
+	wait  bool // until the context ends
+}
+
+type late struct{}
+
+func (late) Error() string { return "no answer came in time" }
+func (late) Timeout() bool { return true }
+
+func (h *hanging) Get(ctx context.Context, address string, _ int) ([]byte, error) {
+	h.mutex.Lock()
+	h.asked = append(h.asked, address)
+	h.mutex.Unlock()
+	if h.wait {
+		<-ctx.Done()
+	}
+	return nil, late{}
+}
+
+func (h *hanging) Post(ctx context.Context, address, _ string, _ []byte, most int) ([]byte, error) {
+	return h.Get(ctx, address, most)
+}
+
+// TestAskHanging: certificates that name many addresses which do not answer
+// cost few questions, and issuers that were slow once are left alone.
+func TestAskHanging(t *testing.T) {
+	issuer := authority(t, nil, forge.Template{Name: "Skerry"})
+	named := func(count int, host string) *pki.Certificate {
+		c := leaf(t, issuer, nil)
+		var point pki.DistributionPoint
+		c.CRLDistributionPoints, c.AuthorityInfo = nil, nil
+		for i := range count {
+			at := pki.GeneralName{Kind: pki.NameURI, Value: fmt.Sprintf(host, i)}
+			point.FullName = append(point.FullName, at)
+			c.CRLDistributionPoints = append(c.CRLDistributionPoints, pki.DistributionPoint{FullName: point.FullName[i:]})
+			for _, method := range []pki.OID{pki.AccessOCSP, pki.AccessCAIssuers} {
+				c.AuthorityInfo = append(c.AuthorityInfo, pki.AccessDescription{Method: method, Location: at})
+			}
+		}
+		c.FreshestCRL = c.CRLDistributionPoints
+		return c
+	}
+	near := chain.Surroundings{Store: store(parse(t, issuer.DER))}
+	round := func(f chain.Fetcher) *chain.Round {
+		return (&chain.Inquirer{Fetch: f, Verifier: &chain.Verifier{}, Now: func() time.Time { return now }}).Round(t.Context())
+	}
+	t.Run("two addresses of each kind", func(t *testing.T) {
+		h := &hanging{}
+		r, c := round(h), named(200, "http://quay%d.tarnholm.example/")
+		got := r.Ask(t.Context(), c, parse(t, issuer.DER), nil, near)
+		require.Len(t, got, 3)
+		for _, f := range got {
+			assert.Equal(t, facts.RevocationUnreachable, f.Status)
+		}
+		assert.Contains(t, words.Of(got[2].Detail), "more than 2 addresses")
+		assert.Empty(t, r.FetchIssuers(t.Context(), c, func(*pki.Certificate) bool { return false })[0].Certificates)
+		assert.Len(t, h.asked, 2, "whatever they are asked for: two hosts that were slow")
+	})
+	t.Run("a slow issuer is asked once for all certificates", func(t *testing.T) {
+		h := &hanging{}
+		r := round(h)
+		for range 11 {
+			r.Ask(t.Context(), named(4, "http://quay.tarnholm.example/%d"), parse(t, issuer.DER), nil, near)
+		}
+		assert.Len(t, h.asked, 1)
+	})
+	t.Run("the time of one target ends for that target alone", func(t *testing.T) {
+		h := &hanging{wait: true}
+		r, c := round(h), named(9, "http://quay%d.tarnholm.example/")
+		short, cancel := context.WithTimeout(t.Context(), 20*time.Millisecond)
+		defer cancel()
+		for _, f := range r.Ask(short, c, parse(t, issuer.DER), nil, near) {
+			assert.Equal(t, facts.RevocationUnreachable, f.Status)
+			assert.Equal(t, facts.InquiryTimeOver, f.Detail.Code)
+		}
+		assert.LessOrEqual(t, len(h.asked), 1)
+	})
 }

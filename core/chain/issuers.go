@@ -17,20 +17,20 @@ const maxClimb = 4
 // FetchIssuers fetches the issuer of the certificate from where it says (RFC
 // 5280, 4.2.2.1), and then the issuer's, until one certifies itself or known
 // says that its issuer is known.
-func (q *Inquirer) FetchIssuers(ctx context.Context, c *pki.Certificate,
+func (r *Round) FetchIssuers(ctx context.Context, c *pki.Certificate,
 	known func(*pki.Certificate) bool) []facts.Fetched {
 	var out []facts.Fetched
 	for range maxClimb {
 		var next *pki.Certificate
-		for i, place := range c.URLs(pki.AccessCAIssuers) {
-			if i == maxPlaces || next != nil {
+		for _, place := range addresses(c, pki.AccessCAIssuers) {
+			if next != nil {
 				break
 			}
-			f := q.fetchIssuer(ctx, place)
+			f := r.fetchIssuer(ctx, place)
 			for _, der := range f.Certificates {
 				issuer, err := pki.ParseCertificate(der)
 				if err == nil && issuer.Subject.Key() == c.Issuer.Key() &&
-					q.Verifier.check(c, issuer.PublicKey) == nil {
+					r.Verifier.check(c, issuer.PublicKey) == nil {
 					next = issuer
 				}
 			}
@@ -47,19 +47,19 @@ func (q *Inquirer) FetchIssuers(ctx context.Context, c *pki.Certificate,
 	return out
 }
 
-func (q *Inquirer) fetchIssuer(ctx context.Context, place string) facts.Fetched {
-	f, _ := recall(&q.got, "issuer "+place, q.Now, func() (facts.Fetched, int, time.Time) {
-		f := facts.Fetched{Place: place}
-		data, err := q.Fetch.Get(ctx, place, maxIssuerFile)
-		if err == nil {
-			f.Certificates, err = certificatesIn(data)
-		}
+func (r *Round) fetchIssuer(ctx context.Context, place string) facts.Fetched {
+	certificates, err := once(ctx, r, "issuer "+place, func(ctx context.Context) (got[[][]byte], error) {
+		data, err := r.patient(place, func() ([]byte, error) { return r.Fetch.Get(ctx, place, maxIssuerFile) })
 		if err != nil {
-			f.Failure = facts.Because(facts.FetchFailed, pki.Printable(err.Error()))
-			return f, 0, q.Now().Add(time.Minute)
+			return got[[][]byte]{}, err
 		}
-		return f, len(data), q.Now().Add(24 * time.Hour)
+		certificates, err := certificatesIn(data)
+		return got[[][]byte]{certificates, len(data), r.Now().Add(24 * time.Hour)}, err
 	})
+	f := facts.Fetched{Place: place, Certificates: certificates}
+	if err != nil {
+		f.Failure = unreachable(err)
+	}
 	return f
 }
 

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"nurvik/core/naming"
+	"nurvik/core/plain"
 )
 
 // Endpoint is a place where TLS is served. It is comparable; its text form is
@@ -166,6 +167,9 @@ type VisitAt struct {
 
 // ParseVisitAt reads ADDRESS or ADDRESS:PORT.
 func ParseVisitAt(text string) (VisitAt, error) {
+	if err := plain.Check(text, false); err != nil { // a zone could be any text
+		return VisitAt{}, err
+	}
 	if address, err := netip.ParseAddr(naming.Unbracket(text)); err == nil {
 		return VisitAt{Address: address}, nil
 	}

@@ -1,12 +1,14 @@
 package endpoint
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"maps"
 	"slices"
 
 	"nurvik/core/naming"
+	"nurvik/core/plain"
 )
 
 // Settings is what people say of an endpoint: the same in the estate file, in
@@ -35,6 +37,9 @@ type Defect struct {
 	Field string
 	Err   error
 }
+
+// maxLabel is the longest key or value of a label in bytes.
+const maxLabel = 1000
 
 // Settle checks the settings and writes them in their canonical form. What is
 // wrong is reported together; such settings are of no use.
@@ -77,6 +82,14 @@ func (s *Settings) Settle(known Known) []Defect {
 					fmt.Errorf("there is no trust store %q; import it with the estate, or name one of %v",
 						name, slices.Sorted(maps.Keys(known.Stores))))
 			}
+		}
+	}
+	for key, value := range s.Labels {
+		if err := cmp.Or(plain.Check(key, false), plain.Check(value, false)); err != nil {
+			fail("labels", fmt.Errorf("the label %q: %w", key, err))
+		}
+		if len(key) > maxLabel || len(value) > maxLabel {
+			fail("labels", fmt.Errorf("the label %.40q is longer than %d bytes", key, maxLabel))
 		}
 	}
 	if s.Policy != "" && known.Policies != nil && !known.Policies[s.Policy] {

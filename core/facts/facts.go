@@ -28,10 +28,18 @@ type Endpoint struct {
 	ResolveError    Reason        `json:"resolve_error,omitzero" doc:"Why the name led to no address"`
 	NoRoute         []string      `json:"no_route,omitempty" doc:"Addresses not visited, because their family has no route from here"`
 	Observations    []Observation `json:"observations"`
+	Unvisited       []string      `json:"unvisited,omitempty" doc:"Addresses that could not be visited, because the visiting machine had run out of something"`
 	DNS             *DNS          `json:"dns,omitempty" doc:"What a name server said; absent where none was named"`
 	RevocationAsked bool          `json:"revocation_asked,omitempty" doc:"Issuers were asked about revocation"`
 	Revocation      []Revocation  `json:"revocation,omitempty" doc:"What was learnt of the certificates on the path"`
 	Fetched         []Fetched     `json:"fetched,omitempty" doc:"Issuers' certificates that were fetched because the chain lacks them"`
+}
+
+// Undecided reports whether nothing can be said of the endpoint, because no
+// address answered and the machine could not visit all of them.
+func (e Endpoint) Undecided() bool {
+	return len(e.Unvisited) > 0 &&
+		!slices.ContainsFunc(e.Observations, func(o Observation) bool { return o.Outcome == Answered })
 }
 
 // Outcome is how the visit to one address ended.
@@ -50,6 +58,8 @@ const (
 
 	DialogueRefused Outcome = "dialogue-refused"        // a plaintext dialogue did not lead to TLS
 	Early           Outcome = "plaintext-after-upgrade" // plaintext came between its go-ahead and TLS
+
+	ExaminationFailed Outcome = "examination-failed" // by a defect of Nurvik itself
 )
 
 // Observation is the result of the visit to one address under one server name.
@@ -57,7 +67,7 @@ type Observation struct {
 	Address           netip.AddrPort `json:"address"`
 	ServerName        string         `json:"server_name" doc:"The name sent in the handshake, empty for none"`
 	At                time.Time      `json:"at"`
-	Outcome           Outcome        `json:"outcome" enum:"answered,refused,timeout,reset,not-tls,bad-message,too-slow,too-much,dialogue-refused,plaintext-after-upgrade"`
+	Outcome           Outcome        `json:"outcome" enum:"answered,refused,timeout,reset,not-tls,bad-message,too-slow,too-much,dialogue-refused,plaintext-after-upgrade,examination-failed"`
 	Detail            Reason         `json:"detail,omitzero" doc:"What was met"`
 	Cut               Reason         `json:"cut,omitzero" doc:"Why the visit ended before everything was asked"`
 	Versions          []Version      `json:"versions"`

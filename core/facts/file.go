@@ -100,10 +100,11 @@ const (
 	TypographicDashes DefectKind = "typographic-dashes"
 	Entities          DefectKind = "entities" // of HTML
 	DoubleBase64      DefectKind = "double-base64"
-	Repeated          DefectKind = "repeated"  // the same thing twice
-	KeyAmong          DefectKind = "key-among" // a private key in a file that is meant for certificates
-	Damaged           DefectKind = "damaged"   // truncated or undecodable
-	TooLarge          DefectKind = "too-large" // a reading limit was passed
+	Repeated          DefectKind = "repeated"           // the same thing twice
+	KeyAmong          DefectKind = "key-among"          // a private key in a file that is meant for certificates
+	Damaged           DefectKind = "damaged"            // truncated or undecodable
+	TooLarge          DefectKind = "too-large"          // a reading limit was passed
+	ReadingFailed     DefectKind = "examination-failed" // by a defect of Nurvik itself
 )
 
 // Defect is something wrong with the form of a file.

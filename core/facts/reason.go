@@ -57,6 +57,7 @@ const (
 	GotAnswer        Code = "answered"
 	Failure          Code = "failure"        // diagnostic, of whatever else
 	RecordsFailed    Code = "records-failed" // kind of record, name, diagnostic
+	OwnDefect        Code = "own-defect"     // reference to the log
 )
 
 // What a connection was for.
@@ -148,5 +149,6 @@ const (
 	ListsUnusable     Code = "lists-unusable"     // diagnostics
 	ListsElsewhere    Code = "lists-elsewhere"    // they do not cover the certificate
 	FetchFailed       Code = "fetch-failed"       // diagnostics
+	InquiryTimeOver   Code = "inquiry-time-over"  //
 	NotItsIssuer      Code = "not-its-issuer"     // the certificate whose issuer was looked for
 )

@@ -14,6 +14,8 @@ import (
 	"nurvik/core/facts"
 	"nurvik/core/keystore"
 	"nurvik/core/pbe"
+	"nurvik/core/plain"
+	"nurvik/core/rescue"
 	"nurvik/core/words"
 )
 
@@ -44,6 +46,7 @@ type Reader struct {
 	// never hold it.
 	Private func(file *facts.File, der []byte)
 	Memory  *brief.Memory // of what was decoded; nil remembers nothing
+	Report  rescue.Report // takes defects of the reader itself to the log; nil drops them
 
 	once        sync.Once
 	directories sync.Map // what is known of directories, by path
@@ -101,7 +104,9 @@ func (r *Reader) read(name string, stream io.Reader, expected int64, access func
 		files = []facts.File{tooLarge(newFile(name), facts.FileOver64MiB)}
 	} else {
 		e := &expansion{reader: r}
-		e.add(name, data, 0)
+		if defect := r.Report.Do(name, func() { e.add(name, data, 0) }); defect != nil {
+			e.files = append(e.files, unread(name, defect))
+		}
 		files, other = e.files, e.foreign
 	}
 	nothing := true
@@ -114,6 +119,7 @@ func (r *Reader) read(name string, stream io.Reader, expected int64, access func
 			files[i].Archive = name
 		}
 		files[i].Access = access()
+		plain.Clean(&files[i])
 	}
 	if nothing && other != "" {
 		return nil, fmt.Errorf("%s: %w; it holds keys of %s, which TLS does not use", name, ErrNothing, other)
@@ -160,6 +166,14 @@ func tooLarge(f facts.File, code facts.Code, args ...any) facts.File {
 // Recognise finds the material in the bytes of one file that is no archive.
 func (r *Reader) Recognise(name string, data []byte) facts.File {
 	f, _ := r.recognise(name, data)
+	plain.Clean(&f)
+	return f
+}
+
+// unread is a file whose reading a defect of ours ended.
+func unread(name string, defect *rescue.Defect) facts.File {
+	f := newFile(name)
+	f.Defects = []facts.Defect{{Kind: facts.ReadingFailed, Reason: facts.Because(facts.OwnDefect, defect.Reference)}}
 	return f
 }
 
@@ -171,8 +185,13 @@ func (r *Reader) recognise(name string, data []byte) (f facts.File, foreign stri
 		}
 	})
 	s := &scan{reader: r, file: newFile(name)}
-	s.bytes(data)
-	s.finish()
+	defect := r.Report.Do(name, func() {
+		s.bytes(data)
+		s.finish()
+	})
+	if defect != nil { // what was read until then may be half of something
+		return unread(name, defect), ""
+	}
 	return s.file, s.foreign
 }
 

@@ -44,7 +44,9 @@ func worthTelling(f *facts.File) bool {
 	if meant(f.Path) {
 		return len(f.Items)+len(f.Defects) > 0
 	}
-	if slices.ContainsFunc(f.Defects, func(d facts.Defect) bool { return d.Reason.Code == facts.NestedTooDeep }) {
+	if slices.ContainsFunc(f.Defects, func(d facts.Defect) bool {
+		return d.Reason.Code == facts.NestedTooDeep || d.Kind == facts.ReadingFailed
+	}) {
 		return true // it may hold anything, and nobody has looked
 	}
 	if recognised {

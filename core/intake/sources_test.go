@@ -93,7 +93,7 @@ func TestArchives(t *testing.T) {
 		{"expands too far", zipped(t, entry{"zeros", zeros}, leaf), []string{"offer/zeros"}, "times its size"},
 		{"gz that expands too far", gzipped(t, "", zeros), []string{"offer"}, "times its size"},
 		{"cut off", inner[:len(inner)-20], []string{"offer"}, "the archive is damaged"},
-		{"no good path", zipped(t, entry{"../../etc/leaf\x1b.crt", pa}), []string{"offer/../../etc/leaf\uFFFD.crt"},
+		{"no good path", zipped(t, entry{"../../etc/leaf\x1b.crt", pa}), []string{"offer/../../etc/leaf\\x1b.crt"},
 			""},
 	}
 	for _, tt := range tests {

@@ -28,7 +28,8 @@ func TestCatalogueIsComplete(t *testing.T) {
 			"reference": e.Reference} {
 			assert.NotEmpty(t, text, "%s: %s", e.Code, field)
 		}
-		assert.True(t, strings.HasPrefix(e.Reference, "RFC "), e.Code)
+		ours := e.Code == "reach.examination-failed" // no standard speaks of our defects
+		assert.True(t, strings.HasPrefix(e.Reference, "RFC ") || ours, e.Code)
 		assert.False(t, strings.HasSuffix(e.Title, "."), e.Code)
 		for _, edit := range e.Edits {
 			assert.Contains(t, judge.Servers, edit.Server, e.Code)

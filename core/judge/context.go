@@ -13,6 +13,7 @@ import (
 	"nurvik/core/naming"
 	"nurvik/core/pki"
 	"nurvik/core/policy"
+	"nurvik/core/rescue"
 	"nurvik/core/trust"
 )
 
@@ -33,6 +34,7 @@ type Context struct {
 	Distrust  map[pki.Fingerprint]bool     // certificates or keys that are not to be trusted, for asking what if
 	Material  bool                         // judge files as material only: form, keys and pairs, no chains
 	Shared    map[pki.Fingerprint]*big.Int // prime factors that keys share with others, by PublicKey.Match
+	Report    rescue.Report                // takes defects of the judging itself to the log; nil drops them
 
 	revocation []facts.Revocation         // of the target under judgement
 	revoked    map[pki.Fingerprint]string // what is revoked as of At

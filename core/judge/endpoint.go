@@ -1,10 +1,22 @@
 package judge
 
-import "nurvik/core/facts"
+import (
+	"nurvik/core/facts"
+	"nurvik/core/plain"
+)
 
-// Endpoint judges what was observed of an endpoint.
-func Endpoint(e facts.Endpoint, context Context) Judgement {
+// Endpoint judges what was observed of an endpoint. A defect in judging is a
+// finding of that endpoint.
+func Endpoint(e facts.Endpoint, context Context) (j Judgement) {
 	context.ready()
+	if d := context.Report.Do(e.Endpoint, func() { j = ofFacts(e, context) }); d != nil {
+		j = NotJudged(e.Endpoint, "endpoint", context.basis(e.Schema), d)
+	}
+	plain.CleanLines(&j)
+	return j
+}
+
+func ofFacts(e facts.Endpoint, context Context) Judgement {
 	context.learn(e.Fetched, e.Revocation, revokedWords)
 	j := Judgement{Target: e.Endpoint, Kind: "endpoint", Basis: context.basis(e.Schema), Chains: []Chain{}}
 	v, seen := visit(&e, &context), newPool()

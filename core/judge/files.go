@@ -10,6 +10,7 @@ import (
 	"nurvik/core/facts"
 	"nurvik/core/pairing"
 	"nurvik/core/pki"
+	"nurvik/core/plain"
 )
 
 // File judges what a file holds, by itself. A file of CAs alone has no chain to
@@ -22,7 +23,15 @@ func File(file facts.File, context Context) Judgement {
 // judged judges one file of many. Material alone changes nothing of the
 // context, so that it is shared: a copy for each of 100,000 files is what the
 // collector of garbage would be busy with.
-func judged(file *facts.File, shared *Context) Judgement {
+func judged(file *facts.File, shared *Context) (j Judgement) {
+	if d := shared.Report.Do(file.Path, func() { j = judgedAlone(file, shared) }); d != nil {
+		j = NotJudged(file.Path, "file", shared.basis(file.Schema), d)
+	}
+	plain.CleanLines(&j)
+	return j
+}
+
+func judgedAlone(file *facts.File, shared *Context) Judgement {
 	j := Judgement{Target: file.Path, Kind: "file", Basis: shared.basis(file.Schema), Chains: []Chain{},
 		Certificates: []pki.Description{}}
 	if shared.Material {
@@ -118,8 +127,14 @@ func Files(files []facts.File, context Context) ([]Judgement, *pairing.Result) {
 	var together []located
 	var group sync.WaitGroup
 	group.Go(func() {
-		result = pairing.Pair(files, context.Memory, context.At)
-		together = ofFiles(newPairs(files, result, &context))
+		d := context.Report.Do("pairs", func() {
+			result = pairing.Pair(files, context.Memory, context.At)
+			together = ofFiles(newPairs(files, result, &context))
+		})
+		if d != nil && len(files) > 0 { // which file it was about nobody knows; it is told once
+			result = &pairing.Result{}
+			together = []located{{file: 0, Finding: notCompared(files[0].Path, d)}}
+		}
 	})
 	judgements := make([]Judgement, len(files))
 	InParallel(len(files), func(i int) { judgements[i] = judged(&files[i], &context) })
@@ -132,6 +147,7 @@ func Files(files []facts.File, context Context) ([]Judgement, *pairing.Result) {
 		j := &judgements[i]
 		j.Findings = merge(append(j.Findings, settled(&context.Policy, context.At, j.Target, extra)...))
 		j.Verdict = verdictOf(j.Findings)
+		plain.CleanLines(&j.Findings)
 	}
 	return judgements, result
 }

@@ -199,8 +199,11 @@ func pathReason(b *bundle, p chain.Path) string {
 		return fmt.Sprintf("no issuer %q of %s is known that leads to this store", top.Issuer.Label(), top.Label())
 	}
 	if c := p.FirstOutOfDate(b.context.At); c != nil {
-		if lifetime.StateAt(c, b.context.At, lifetime.Windows{}) == lifetime.NotYetValid {
+		switch lifetime.StateAt(c, b.context.At, lifetime.Windows{}) {
+		case lifetime.NotYetValid:
 			return fmt.Sprintf("%s is not valid until %s", c.Label(), day(c.NotBefore))
+		case lifetime.Unknown:
+			return c.Label() + " has a validity that cannot be read"
 		}
 		return fmt.Sprintf("%s expired on %s", c.Label(), day(c.NotAfter))
 	}

@@ -4,6 +4,8 @@ import (
 	"fmt"
 
 	"nurvik/core/facts"
+	"nurvik/core/pki"
+	"nurvik/core/rescue"
 	"nurvik/core/words"
 )
 
@@ -15,6 +17,8 @@ var reachCodes = map[facts.Outcome][2]string{
 	facts.DialogueRefused: {"reach.dialogue-refused", "STARTTLS failed: %s."},
 	facts.Early:           {"reach.plaintext-after-upgrade", "The upgrade to TLS can be tampered with: %s."},
 	facts.BadMessage:      {"reach.bad-message", "TLS answers, but %s."},
+
+	facts.ExaminationFailed: {"reach.examination-failed", "The endpoint could not be examined: %s."},
 }
 
 // silentCodes say why no address answered.
@@ -75,4 +79,31 @@ func reachTooSlow(a *address) []Finding {
 	}
 	return []Finding{found("reach.too-slow", a.target, a.target, "The visit was ended before everything was asked: %s.",
 		words.Of(a.seen.Cut))}
+}
+
+// reachReadingFailed tells of a file whose reading ended with a defect of ours.
+func reachReadingFailed(m *material) []Finding {
+	var out []Finding
+	for _, d := range m.file.Defects {
+		if d.Kind == facts.ReadingFailed {
+			out = append(out, found("reach.examination-failed", m.file.Path, m.file.Path,
+				"The file could not be examined: %s.", words.Of(d.Reason)))
+		}
+	}
+	return out
+}
+
+// NotJudged is the judgement of a target at which judging itself failed.
+func NotJudged(target, kind string, basis *Basis, defect *rescue.Defect) Judgement {
+	j := Judgement{Target: target, Kind: kind, Basis: basis, Chains: []Chain{}, Certificates: []pki.Description{},
+		Findings: []Finding{found("reach.examination-failed", target, target, "It could not be judged: %s.",
+			words.Of(facts.Because(facts.OwnDefect, defect.Reference)))}}
+	j.Verdict = verdictOf(j.Findings)
+	return j
+}
+
+// notCompared is the finding where comparing files with each other failed.
+func notCompared(path string, defect *rescue.Defect) Finding {
+	return found("reach.examination-failed", "pairs", path, "The files could not be compared with each other: %s.",
+		words.Of(facts.Because(facts.OwnDefect, defect.Reference)))
 }

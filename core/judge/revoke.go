@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"nurvik/core/facts"
+	"nurvik/core/lifetime"
 	"nurvik/core/pki"
 	"nurvik/core/words"
 )
@@ -97,7 +98,7 @@ func exempt(c *pki.Certificate) bool {
 	if c.NotBefore.Before(shortLivedSince) {
 		limit = shortLivedOlder
 	}
-	return !c.NotAfter.IsZero() && c.NotAfter.Sub(c.NotBefore)+time.Second <= limit
+	return !c.NotAfter.IsZero() && lifetime.Span(c) <= limit
 }
 
 // RevocationState is what is known of one certificate, for reports.

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"time"
 
+	"nurvik/core/lifetime"
 	"nurvik/core/pki"
 )
 
@@ -14,6 +15,8 @@ func day(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 MST") }
 // span writes a duration in the unit that people think in.
 func span(d time.Duration) string {
 	switch {
+	case d == lifetime.Longest || d <= -lifetime.Longest: // the negation of the least would be itself
+		return "more than 290 years"
 	case d < 0:
 		return span(-d)
 	case d < time.Hour:

@@ -16,7 +16,8 @@ type check struct {
 var checks = []check{
 	{codes: []string{"reach.refused", "reach.timeout", "reach.reset", "reach.address-refused", "reach.not-tls",
 		"reach.bad-message", "reach.too-slow",
-		"reach.too-much", "reach.dialogue-refused", "reach.plaintext-after-upgrade"}, endpoint: reachOutcome},
+		"reach.too-much", "reach.dialogue-refused", "reach.plaintext-after-upgrade", "reach.examination-failed"},
+		endpoint: reachOutcome},
 	{codes: []string{"reach.bad-message"}, endpoint: each(reachBadMessage)},
 	{codes: []string{"reach.too-slow"}, endpoint: each(reachTooSlow)},
 	{codes: []string{"dns.unresolved"}, endpoint: dnsUnresolved},
@@ -68,6 +69,7 @@ var checks = []check{
 		"file.wrong-label",
 		"file.typographic-dashes", "file.entities", "file.double-base64", "file.repeated",
 		"file.key-among-certificates", "file.too-large"}, file: fileForm},
+	{codes: []string{"reach.examination-failed"}, file: reachReadingFailed},
 	{codes: []string{"file.damaged"}, file: fileDamaged},
 	{codes: []string{"file.locked", "file.too-large"}, file: fileLocked},
 	{codes: []string{"file.malformed-certificate"}, file: fileMalformed},

@@ -94,6 +94,8 @@ func severities(t *testing.T) map[string]judge.Judgement {
 		c.Policy.Protocols.Required = []string{version}
 		return c
 	}
+	broken := s.context()
+	broken.Trust = append(broken.Trust, nil) // what no caller does
 	material := s.context()
 	material.Material = true
 	material.Policy.Keys.ModulusRisk = 4096
@@ -103,6 +105,7 @@ func severities(t *testing.T) map[string]judge.Judgement {
 		"chain.expired-alternate note": judge.File(file(leaf, s.lower.DER, s.upper.DER, crossed), s.context()),
 		"chain.wrong-order risk": judge.Endpoint(observed(served("1.3", leaf, s.upper.DER, s.lower.DER)),
 			s.context()),
+		"reach.examination-failed risk":   judge.Endpoint(observed(served("1.3", leaf)), broken),
 		"file.malformed-certificate note": judge.File(file(odd.DER), s.context()),
 		"key.too-short note":              judge.File(file(short.DER), material),
 		"proto.without-tls12 fault": judge.Endpoint(observed(served("1.3", leaf, s.lower.DER, s.upper.DER)),

@@ -68,7 +68,7 @@ func visit(e *facts.Endpoint, context *Context) *visited {
 func answers(o facts.Outcome) bool {
 	switch o {
 	case facts.Answered, facts.NotTLS, facts.BadMessage, facts.TooSlow, facts.TooMuch, facts.DialogueRefused,
-		facts.Early:
+		facts.Early, facts.ExaminationFailed:
 		return true
 	}
 	return false

@@ -24,8 +24,12 @@ type Life struct {
 	GoneAt    *time.Time
 }
 
-// Seen is the life of a finding that is seen at the time.
+// Seen is the life of a finding that is seen at the time. A clock that was put
+// back makes nothing seen earlier than it was.
 func (l Life) Seen(at time.Time) Life {
+	if at.Before(l.LastSeen) {
+		at = l.LastSeen
+	}
 	switch l.State {
 	case "":
 		return Life{State: New, FirstSeen: at, LastSeen: at}

@@ -2,6 +2,7 @@
 package lifetime
 
 import (
+	"math"
 	"time"
 
 	"nurvik/core/pki"
@@ -29,9 +30,16 @@ type Windows struct {
 }
 
 // Span is the certificate's lifetime: both ends belong to it (RFC 5280, 4.1.2.5).
+// What is longer than a Duration can be, 292 years, is Longest.
 func Span(c *pki.Certificate) time.Duration {
-	return c.NotAfter.Sub(c.NotBefore) + time.Second
+	if d := c.NotAfter.Sub(c.NotBefore); d < Longest-time.Second {
+		return d + time.Second
+	}
+	return Longest
 }
+
+// Longest is the longest Duration: times further apart are that far from each other.
+const Longest time.Duration = math.MaxInt64
 
 // Left is the time from the given moment until the certificate expires;
 // negative afterwards.
@@ -41,6 +49,9 @@ func Left(c *pki.Certificate, at time.Time) time.Duration { return c.NotAfter.Su
 // included, exact to the second.
 func ValidAt(c *pki.Certificate, at time.Time) bool {
 	at = at.Truncate(time.Second)
+	if c.NotBefore.IsZero() || c.NotAfter.IsZero() { // nobody knows
+		return false
+	}
 	return !at.Before(c.NotBefore) && !at.After(c.NotAfter)
 }
 

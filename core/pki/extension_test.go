@@ -8,7 +8,6 @@ import (
 	"math/big"
 	"net"
 	"net/url"
-	"strings"
 	"testing"
 	"unicode"
 
@@ -128,24 +127,6 @@ func upperColons(text string) string {
 		}
 	}
 	return out
-}
-
-func TestPrintable(t *testing.T) {
-	for name, tt := range map[string]struct{ in, want string }{
-		"plain":           {"tides.tarnholm.example", "tides.tarnholm.example"},
-		"umlauts stay":    {"Fähre", "Fähre"},
-		"escape sequence": {"\x1b[31mred", "\uFFFD[31mred"},
-		"null and bell":   {"a\x00b\a", "a\uFFFDb\uFFFD"},
-		"C1 control":      {"a\u009bb", "a\uFFFDb"},
-		"line end":        {"a\nb", "a\uFFFDb"},
-		"direction":       {"a\u202eb", "a\uFFFDb"},
-		"no UTF-8":        {"a\xffb", "a\uFFFDb"},
-	} {
-		assert.Equal(t, tt.want, pki.Printable(tt.in), name)
-	}
-	long := pki.Printable(strings.Repeat("ä", 1000))
-	assert.Len(t, []rune(long), 254)
-	assert.True(t, strings.HasSuffix(long, "…"))
 }
 
 // TestHostileNames shows that nothing of a certificate reaches people unclean.

@@ -1,6 +1,7 @@
 package pki
 
 import (
+	"nurvik/core/plain"
 	"strings"
 	"time"
 )
@@ -23,7 +24,9 @@ func (d *decoder) time(el element, field string) (time.Time, bool) {
 		if err != nil {
 			continue
 		}
-		at = at.UTC()
+		if at = at.UTC(); !plain.Time(at) {
+			break // an offset leads out of the years that can be written
+		}
 		if el.tag == tagUTCTime && at.Year() >= 2050 {
 			at = at.AddDate(-100, 0, 0) // two-digit years from 50 on are of the last century
 		}

@@ -38,7 +38,8 @@ type line struct {
 	connections []facts.Connection
 	failure     facts.Outcome // the most telling way in which no TLS answer came
 	detail      facts.Reason
-	silent      bool // ClientHellos were not answered in time
+	silent      bool            // ClientHellos were not answered in time
+	exhausted   *ExhaustedError // this machine ran out of something, which ends the visit
 }
 
 // quickConnections bound a visit of quick effort.
@@ -74,7 +75,7 @@ func (l *line) connectTo(ctx context.Context, address netip.AddrPort, purpose fa
 	if l.quick {
 		most = quickConnections
 	}
-	if len(l.connections) >= most || ctx.Err() != nil {
+	if len(l.connections) >= most || ctx.Err() != nil || l.exhausted != nil {
 		return nil, nil, false
 	}
 	if !l.turn(ctx) {
@@ -86,6 +87,7 @@ func (l *line) connectTo(ctx context.Context, address netip.AddrPort, purpose fa
 	raw, err := p.network.Dial(dialing, address)
 	record := &facts.Connection{Purpose: purpose}
 	if err != nil {
+		l.exhausted = Exhausted(err)
 		record.Duration = p.network.Now().Sub(started)
 		if record.Outcome = dialReason(err); address == l.address {
 			l.dialFailure(err)

@@ -1,13 +1,16 @@
 package probe
 
 import (
+	"cmp"
 	"context"
 	"net/netip"
 	"slices"
 	"sync"
+	"time"
 
 	"nurvik/core/endpoint"
 	"nurvik/core/facts"
+	"nurvik/core/plain"
 )
 
 // Target is an endpoint to be visited, and how.
@@ -105,7 +108,9 @@ func (p *Prober) records(ctx context.Context, e endpoint.Endpoint) *facts.DNS {
 	case <-ctx.Done():
 		return nil
 	}
-	return p.network.Records(ctx, e.Host, e.Port)
+	records := p.network.Records(ctx, e.Host, e.Port)
+	plain.Clean(&records)
+	return records
 }
 
 func (p *Prober) addresses(ctx context.Context, host string) ([]netip.Addr, error) {
@@ -135,11 +140,19 @@ func (p *Prober) addresses(ctx context.Context, host string) ([]netip.Addr, erro
 
 // Examine plans and makes the visits of one target, address beside address.
 // When the context ends, the observations made until then are returned with
-// its error.
+// its error. A visit for which this machine has run out of something is made
+// again a few times; then its address is told as not visited.
 func (p *Prober) Examine(ctx context.Context, t Target) (facts.Endpoint, error) {
 	out := facts.Endpoint{Schema: facts.Schema, Endpoint: t.Endpoint.String(), Observations: []facts.Observation{}}
-	plan, err := p.Plan(ctx, t)
-	if err != nil {
+	var plan Plan
+	err := p.patiently(ctx, func() (err error) {
+		plan, err = p.Plan(ctx, t)
+		return err
+	})
+	switch exhausted := Exhausted(err); {
+	case exhausted != nil:
+		return out, exhausted
+	case err != nil:
 		out.ResolveError = Unresolved(err)
 		return out, ctx.Err()
 	}
@@ -147,20 +160,44 @@ func (p *Prober) Examine(ctx context.Context, t Target) (facts.Endpoint, error) 
 		out.NoRoute = append(out.NoRoute, a.Addr().String())
 	}
 	out.DNS = plan.DNS
-	observations := make([]*facts.Observation, len(plan.Visit))
+	observations, failures := make([]*facts.Observation, len(plan.Visit)), make([]error, len(plan.Visit))
 	var group sync.WaitGroup
 	for i, address := range plan.Visit {
 		group.Go(func() {
-			if o, err := p.Visit(ctx, address, t.Call()); err == nil {
-				observations[i] = &o
-			}
+			failures[i] = p.patiently(ctx, func() error {
+				o, err := p.Visit(ctx, address, t.Call())
+				if err == nil {
+					observations[i] = &o
+				}
+				return err
+			})
 		})
 	}
 	group.Wait()
-	for _, o := range observations {
+	var exhausted error
+	for i, o := range observations {
 		if o != nil {
 			out.Observations = append(out.Observations, *o)
 		}
+		if e := Exhausted(failures[i]); e != nil {
+			exhausted, out.Unvisited = e, append(out.Unvisited, plan.Visit[i].String())
+		}
 	}
-	return out, ctx.Err()
+	return out, cmp.Or(ctx.Err(), exhausted)
+}
+
+// patiently tries again after a pause where this machine has run out of something.
+func (p *Prober) patiently(ctx context.Context, do func() error) error {
+	for _, pause := range pauses {
+		err := do()
+		if Exhausted(err) == nil {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return err
+		case <-time.After(pause):
+		}
+	}
+	return do()
 }

@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"nurvik/core/facts"
 	"nurvik/core/limits"
+	"nurvik/core/rescue"
 	"time"
 )
 
@@ -21,6 +22,8 @@ type Network struct {
 	HasRoute func(address netip.Addr) bool
 	// Now is the clock.
 	Now func() time.Time
+	// Report takes defects of the visit itself to the log; nil drops them.
+	Report rescue.Report
 }
 
 // Prober makes visits. It is safe for concurrent use; the limits hold for all

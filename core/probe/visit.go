@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"nurvik/core/facts"
+	"nurvik/core/plain"
 )
 
 // errTime is why a visit ends early.
@@ -14,7 +15,7 @@ var errTime = errors.New("the time of the visit is over")
 
 // Visit waits until the host may be visited, and visits one address. From then
 // on it ends within the limits. The error is the context's, when it ended the
-// visit early, or ErrBusy; then there is no observation.
+// visit early, ErrBusy or an *ExhaustedError; then there is no observation.
 func (p *Prober) Visit(ctx context.Context, address netip.AddrPort, call Call) (facts.Observation, error) {
 	if call.Effort == "" {
 		call.Effort = facts.Normal
@@ -34,21 +35,35 @@ func (p *Prober) Visit(ctx context.Context, address netip.AddrPort, call Call) (
 	v.host, v.time = host, startStopwatch(p.limits.Visit, p.network.Now, func() { cancel(errTime) })
 	defer v.time.pause()
 	v.observation.At = p.network.Now().UTC().Truncate(time.Millisecond)
-	if discover(limited, v) && call.Effort != facts.Quick {
-		enumerateSuites(limited, v)
-		askSettings(limited, v)
-		otherChains(limited, v)
-		enumerateSchemes(limited, v)
-		askSSL2(limited, v)
-		askPlain(limited, v)
-	}
-	if ctx.Err() != nil {
+	defect := p.network.Report.Do(address.String(), func() { askEverything(limited, v) })
+	switch {
+	case ctx.Err() != nil:
 		return facts.Observation{}, ctx.Err()
+	case v.exhausted != nil:
+		return facts.Observation{}, v.exhausted
+	case defect != nil: // what was learnt until then may be half of something
+		return facts.Observation{Address: address, ServerName: call.ServerName, At: v.observation.At,
+			Outcome: facts.ExaminationFailed, Detail: facts.Because(facts.OwnDefect, defect.Reference)}, nil
 	}
 	if errors.Is(context.Cause(limited), errTime) {
 		v.observation.Cut = facts.Because(facts.TimeOver, p.limits.Visit, len(v.connections))
 	}
-	return v.conclude(), nil
+	o := v.conclude()
+	plain.Clean(&o)
+	return o, nil
+}
+
+// askEverything asks what the effort of the visit wants to know.
+func askEverything(ctx context.Context, v *visit) {
+	if !discover(ctx, v) || v.call.Effort == facts.Quick {
+		return
+	}
+	enumerateSuites(ctx, v)
+	askSettings(ctx, v)
+	otherChains(ctx, v)
+	enumerateSchemes(ctx, v)
+	askSSL2(ctx, v)
+	askPlain(ctx, v)
 }
 
 // enumerateSuites finds all suites of each accepted version, the groups, and whose

@@ -35,16 +35,18 @@ func (e *Error) Error() string {
 func Decode(name string, data []byte, into any) error {
 	var document yaml.Node
 	if err := yaml.Unmarshal(data, &document); err != nil {
-		return plain(name, err)
+		return errorOf(name, err)
 	}
 	if len(document.Content) == 0 {
 		return &Error{name, 0, "the document is empty"}
 	}
-	// Decoding comes first because it refuses anchors that contain themselves, which would lead check in circles.
+	if err := bounded(name, &document); err != nil {
+		return err
+	}
 	err := document.Decode(into)
 	var mistyped *yaml.TypeError
 	if err != nil && !errors.As(err, &mistyped) {
-		return plain(name, err)
+		return errorOf(name, err)
 	}
 	var failures []error
 	check(name, document.Content[0], reflect.TypeOf(into).Elem(), &failures)
@@ -52,15 +54,15 @@ func Decode(name string, data []byte, into any) error {
 		return errors.Join(failures...)
 	}
 	if err != nil {
-		return plain(name, err)
+		return errorOf(name, err)
 	}
 	return nil
 }
 
 var lineInMessage = regexp.MustCompile(`line (\d+): `)
 
-// plain turns an error of the YAML package into one of ours.
-func plain(name string, err error) error {
+// errorOf turns an error of the YAML package into one of ours.
+func errorOf(name string, err error) error {
 	text := strings.TrimPrefix(err.Error(), "yaml: ")
 	var mistyped *yaml.TypeError
 	if errors.As(err, &mistyped) && len(mistyped.Errors) > 0 {

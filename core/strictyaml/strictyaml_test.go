@@ -1,6 +1,8 @@
 package strictyaml_test
 
 import (
+	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -42,6 +44,9 @@ func TestDecodeSaysWhereAndWhat(t *testing.T) {
 		{"twice", "name: a\nname: b\n", "already defined"},
 		{"an anchor that contains itself", "next: &x {name: a, next: *x}\n", "contains itself"},
 		{"misspelt and mistyped: the misspelt key is told", "dept: 1\ndepth: deep\n", `"depth" may be meant`},
+		{"aliases of aliases", bomb(8), "aliases add more than 100000 values"},
+		{"text that steers terminals", "name: \"\\e]0;x\"\n", `b.yaml:1: the character \x1b`},
+		{"NUL in a key", "name: a\ntags: {\"a\\0\": b}\n", `b.yaml:2: the character \x00`},
 		{"broken", "name: [a\n", "b.yaml"},
 		{"empty", "", "the document is empty"},
 	}
@@ -56,9 +61,19 @@ func TestDecodeSaysWhereAndWhat(t *testing.T) {
 	}
 }
 
+// bomb is a document in which each line names the one before ten times.
+func bomb(lines int) string {
+	text := "name: a\nnext:\n  tags: &a0 {k: v}\n"
+	for i := range lines {
+		text += fmt.Sprintf("a%d: &a%d [%s]\n", i+1, i+1, strings.Repeat(fmt.Sprintf("*a%d,", i), 10))
+	}
+	return text
+}
+
 func FuzzDecode(f *testing.F) {
 	f.Add([]byte("name: a\nnext: &x {name: b}\ncargo: [*x]\n"))
 	f.Add([]byte("a: &a [*a]"))
+	f.Add([]byte(bomb(3)))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		var b berth
 		if err := strictyaml.Decode("b.yaml", data, &b); err != nil {

@@ -61,6 +61,7 @@ var modifiers = map[facts.Code]string{facts.Again: ", once more", facts.WithSche
 var reasons = map[facts.Code]string{
 	facts.NoAddress:        "%s has no address",
 	facts.LookupFailed:     "%s",
+	facts.OwnDefect:        "a defect of Nurvik itself ended the examination; its log has more under the reference %s",
 	facts.ConnectRefused:   "the connection was refused: nothing listens on the port",
 	facts.ConnectTimeout:   "the connection timed out",
 	facts.ConnectFailed:    "no connection could be made: %s",
@@ -171,5 +172,6 @@ var reasons = map[facts.Code]string{
 	facts.ListsUnusable:     "%s",
 	facts.ListsElsewhere:    "the CRLs do not cover the certificate",
 	facts.FetchFailed:       "%s",
+	facts.InquiryTimeOver:   "the time for asking the issuers about this endpoint was over",
 	facts.NotItsIssuer:      "what is there did not issue %s",
 }

@@ -23,6 +23,14 @@ type Audit struct {
 	Visits     int        `json:"visits" doc:"0 until the addresses are known"`
 	Done       int        `json:"done" doc:"Visits that have a result"`
 	Verdicts   Verdicts   `json:"verdicts" doc:"All zero until it is finished"`
+
+	Unexamined []Unexamined `json:"unexamined,omitempty" doc:"Endpoints that could not be examined, up to 100; their last verdicts stay"`
+}
+
+// Unexamined is an endpoint that could not be examined in an audit, and why.
+type Unexamined struct {
+	Target     string `json:"target"`
+	Unexamined string `json:"unexamined" doc:"Why"`
 }
 
 // Final reports whether nothing more will happen.

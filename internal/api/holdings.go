@@ -32,6 +32,7 @@ type Holding struct {
 	Notes     int        `json:"notes"`
 	Waived    int        `json:"waived" doc:"Findings that are waived, and do not count"`
 	Codes     []string   `json:"codes" doc:"Codes of the findings that count, each once"`
+	Failure   string     `json:"failure,omitempty" doc:"Why what was sent last could not be judged"`
 }
 
 // HoldingSettings is what people set of a holding; what is left out stays.

@@ -23,6 +23,7 @@ import (
 	"nurvik/core/pki"
 	"nurvik/core/policy"
 	"nurvik/core/probe"
+	"nurvik/core/rescue"
 	"nurvik/core/trust"
 	"nurvik/internal/estatefile"
 	"nurvik/internal/fetch"
@@ -43,6 +44,7 @@ type Request struct {
 	Stdin     io.Reader       // for the target "-"
 	Passwords []string        // tried on everything that is protected
 	Read      func(files int) // told how many files were read so far; may be nil
+	Report    rescue.Report   // takes defects of the audit itself to the log; nil drops them
 }
 
 // Plan is a request that was understood: what to visit and what was read.
@@ -56,6 +58,7 @@ type Plan struct {
 	resolver   *estatefile.Resolver
 	heap       bool
 	memory     *brief.Memory
+	report     rescue.Report
 	unexamined []Unexamined
 }
 
@@ -121,8 +124,8 @@ func NewPlan(ctx context.Context, r Request) (*Plan, error) {
 	p := &planner{request: r, loader: &trust.Loader{Named: map[string]*trust.Store{}},
 		stores:   map[string]*trust.Store{},
 		policies: map[string]policy.Policy{}, reader: &intake.Reader{Opener: keystore.Opener{Passwords: r.Passwords,
-			Budget: &pbe.Budget{}}, Memory: &brief.Memory{}}}
-	p.plan.memory = p.reader.Memory
+			Budget: &pbe.Budget{}}, Memory: &brief.Memory{}, Report: r.Report}}
+	p.plan.memory, p.plan.report = p.reader.Memory, r.Report
 	for _, name := range r.Names {
 		reference, err := naming.Parse(name)
 		if err != nil {

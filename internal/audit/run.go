@@ -34,7 +34,7 @@ func (p *Plan) Steps() int { return len(p.visits) }
 func (p *Plan) Run(ctx context.Context, o Options) *Report {
 	observed, errs := p.visit(ctx, o)
 	engine := assess.New(assess.Options{At: o.At, Anchors: p.anchors, Memory: p.memory, Distrust: o.Distrust,
-		Heap: p.heap})
+		Heap: p.heap, Report: p.report})
 	engine.LearnFacts(observed, p.files)
 	report := &Report{Schema: Schema, At: o.At.UTC().Truncate(time.Second), Policy: p.Policy().Name,
 		Targets: []Target{}, Unexamined: p.unexamined}
@@ -69,10 +69,18 @@ func (p *Plan) Run(ctx context.Context, o Options) *Report {
 		}
 		if len(e.Observations) == 0 && !e.ResolveError.Given() {
 			reason := "no address has a route from here"
-			if errs[i] != nil {
+			if exhausted := probe.Exhausted(errs[i]); exhausted != nil {
+				reason = exhausted.Error()
+			} else if errs[i] != nil {
 				reason = "interrupted before it was visited"
 			}
 			report.Unexamined = append(report.Unexamined, Unexamined{v.target.Endpoint.String(), reason})
+			continue
+		}
+		if exhausted := probe.Exhausted(errs[i]); exhausted != nil {
+			report.Unexamined = append(report.Unexamined, Unexamined{v.target.Endpoint.String(), exhausted.Error()})
+		}
+		if e.Undecided() {
 			continue
 		}
 		j := judgements[i]
@@ -95,7 +103,7 @@ func (r *Report) add(t Target) {
 	r.Targets = append(r.Targets, t)
 	r.Summary.Count(t.Verdict)
 	for _, f := range t.Findings {
-		if f.Code == "chain.gave-up" { // its chain was not examined to the end
+		if f.Code == "chain.gave-up" || f.Code == "reach.examination-failed" { // not examined to the end
 			r.Unexamined = append(r.Unexamined, Unexamined{t.Target, f.Message})
 		}
 	}

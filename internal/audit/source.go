@@ -12,6 +12,7 @@ import (
 	"nurvik/core/facts"
 	"nurvik/core/intake"
 	"nurvik/core/judge"
+	"nurvik/core/plain"
 )
 
 // Source collects the files that a call names: paths, directories, archives
@@ -115,7 +116,7 @@ func (s *Source) fail(path string, err error) {
 	if errors.As(err, &failed) { // the path stands beside it already
 		reason = failed.Err.Error()
 	}
-	s.Unexamined = append(s.Unexamined, Unexamined{path, reason})
+	s.Unexamined = append(s.Unexamined, Unexamined{plain.Text(path), plain.Lines(reason)})
 }
 
 // String is for messages.

@@ -105,7 +105,7 @@ func (a *app) read(ctx context.Context, passwords, paths []string) (*audit.Sourc
 	defer finish()
 	source := &audit.Source{
 		Reader: &intake.Reader{Opener: keystore.Opener{Passwords: passwords, Budget: &pbe.Budget{}},
-			Memory: &brief.Memory{}},
+			Memory: &brief.Memory{}, Report: a.report},
 		Stdin: a.stdin, Progress: progress,
 	}
 	for _, path := range paths {

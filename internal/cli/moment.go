@@ -5,6 +5,8 @@ import (
 	"regexp"
 	"strconv"
 	"time"
+
+	"nurvik/core/plain"
 )
 
 var offsetForm = regexp.MustCompile(`^([+-])(\d{1,6})([smhdw])$`)
@@ -16,7 +18,7 @@ func parseMoment(text string, now time.Time) (time.Time, error) {
 		return now.UTC(), nil
 	}
 	for _, form := range []string{time.RFC3339, time.DateOnly} {
-		if at, err := time.Parse(form, text); err == nil {
+		if at, err := time.Parse(form, text); err == nil && plain.Time(at) {
 			return at.UTC(), nil
 		}
 	}
@@ -25,7 +27,10 @@ func parseMoment(text string, now time.Time) (time.Time, error) {
 		if err == nil {
 			unit := map[string]time.Duration{"s": time.Second, "m": time.Minute, "h": time.Hour, "d": 24 * time.Hour,
 				"w": 7 * 24 * time.Hour}[m[3]]
-			return now.UTC().Add(time.Duration(count) * unit), nil
+			at := now.UTC().Add(time.Duration(count) * unit)
+			if whole := time.Duration(count) * unit; whole/unit == time.Duration(count) && plain.Time(at) {
+				return at, nil
+			}
 		}
 	}
 	return time.Time{}, fmt.Errorf("%q is no time: write 2027-03-15, 2027-03-15T08:00:00Z, +30d or -2h", text)

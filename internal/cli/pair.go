@@ -87,7 +87,7 @@ func (a *app) pair(ctx context.Context, f *pairFlags, at time.Time, paths []stri
 		return err
 	}
 	unexamined := source.Unexamined
-	engine := assess.New(assess.Options{At: at, Memory: source.Reader.Memory, Material: true})
+	engine := assess.New(assess.Options{At: at, Memory: source.Reader.Memory, Material: true, Report: a.report})
 	show, finish := a.phase("shared prime factors")
 	if step := f.shared.step(show); step != nil {
 		if err := engine.FindSharedPrimes(ctx, source.Files, nil, step); err != nil {
@@ -127,7 +127,7 @@ func (a *app) pairQuestion(ctx context.Context, f *pairFlags, at time.Time) erro
 		}
 	}
 	// Each by itself: together they are the question.
-	engine := assess.New(assess.Options{At: at, Memory: both.Reader.Memory, Material: true})
+	engine := assess.New(assess.Options{At: at, Memory: both.Reader.Memory, Material: true, Report: a.report})
 	judgements := engine.Alone(both.Files, assess.Expectation{Policy: p})
 	err = a.write(report.Answer(answer, judgements))
 	switch {

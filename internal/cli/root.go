@@ -16,6 +16,8 @@ import (
 	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
+	"nurvik/core/plain"
+	"nurvik/core/rescue"
 	"nurvik/internal/audit"
 	"nurvik/internal/report"
 	"nurvik/internal/settings"
@@ -86,7 +88,7 @@ func (a *app) execute(ctx context.Context, args []string) int {
 		status = &statusError{statusUnexamined, err}
 	}
 	if status.err != nil {
-		fmt.Fprintln(a.stderr, "nurvik: "+status.err.Error())
+		fmt.Fprintln(a.stderr, "nurvik: "+plain.Lines(status.err.Error()))
 	}
 	return status.status
 }
@@ -215,6 +217,12 @@ func (a *app) style() report.Style {
 		width = 0
 	}
 	return report.Style{Width: width, Colour: os.Getenv("NO_COLOR") == ""}
+}
+
+// report tells of a defect of Nurvik itself, which ended one examination.
+func (a *app) report(d rescue.Defect) {
+	fmt.Fprintf(a.stderr, "nurvik: a defect of Nurvik itself ended the examination of %s (reference %s): %s\n%s\n",
+		plain.Text(d.Target), d.Reference, plain.Lines(d.Cause), plain.Lines(d.Stack))
 }
 
 // interactive reports whether progress can be shown.

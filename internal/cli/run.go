@@ -118,14 +118,18 @@ func (a *app) follow(ctx context.Context, c *client.Client, id int64, limit verd
 		return &statusError{statusUnexamined, fmt.Errorf("audit %d is %s", id, audit.State)}
 	case limit.reached(audit.Verdicts):
 		return &statusError{status: statusFindings}
-	case audit.Verdicts.Unreachable > 0:
+	case audit.Verdicts.Unreachable > 0 || len(audit.Unexamined) > 0:
 		return &statusError{status: statusUnexamined}
 	}
 	return nil
 }
 
 func (a *app) printAudit(audit api.Audit) error {
-	return a.write(say(audit, auditLine(audit)))
+	lines := []string{auditLine(audit)}
+	for _, u := range audit.Unexamined {
+		lines = append(lines, fmt.Sprintf("  not examined: %s: %s", u.Target, u.Unexamined))
+	}
+	return a.write(say(audit, lines...))
 }
 
 func auditLine(a api.Audit) string {

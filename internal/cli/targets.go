@@ -82,7 +82,7 @@ func (a *app) understand(f *targetFlags) (u understood, err error) {
 	if err := f.limits.Check(); err != nil {
 		return u, usage(err)
 	}
-	f.request.Networks = f.asking.networks
+	f.request.Networks, f.request.Report = f.asking.networks, a.report
 	if f.request.Effort, err = facts.ParseEffort(f.effort); err != nil {
 		return u, usage(fmt.Errorf("--effort: %w", err))
 	}
@@ -98,6 +98,7 @@ func (a *app) options(f *targetFlags, u understood, plan *audit.Plan) (audit.Opt
 			return audit.Options{}, usage(fmt.Errorf("resolver of the estate file: %w", err))
 		}
 	}
+	network.Report = a.report
 	bounds := f.limits.Over(plan.Limits()).Over(plan.Policy().Limits)
 	return audit.Options{Prober: probe.New(network, vantage.Afford(bounds)), At: u.at,
 		Desk: inquiry.New(inquiry.Options{Revocation: !f.asking.none, Issuers: f.asking.issuers,

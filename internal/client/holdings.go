@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"strconv"
 	"time"
@@ -54,6 +55,9 @@ func (c *Client) RemoveHolding(ctx context.Context, id int64) error {
 func (c *Client) JudgedHolding(ctx context.Context, id int64, since time.Time) (api.Holding, error) {
 	for {
 		v, err := c.Holding(ctx, id)
+		if err == nil && v.Holding.Failure != "" {
+			return v.Holding, fmt.Errorf("the service could not judge the holding %q: %s", v.Holding.Name, v.Holding.Failure)
+		}
 		if err != nil || v.Holding.JudgedAt != nil && v.Holding.JudgedAt.After(since) {
 			return v.Holding, err
 		}

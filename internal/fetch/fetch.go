@@ -178,7 +178,7 @@ func plain(err error) error {
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return errors.New("nothing listens there")
 	case errors.As(err, &timeout) && timeout.Timeout():
-		return errors.New("no answer came in time")
+		return &slowError{}
 	}
 	var wrapped *url.Error
 	if errors.As(err, &wrapped) {
@@ -186,3 +186,11 @@ func plain(err error) error {
 	}
 	return err
 }
+
+// slowError says that the time for an answer was over.
+type slowError struct{}
+
+func (*slowError) Error() string { return "no answer came in time" }
+
+// Timeout tells whoever asks that time was the reason.
+func (*slowError) Timeout() bool { return true }

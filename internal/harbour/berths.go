@@ -8,6 +8,9 @@ import (
 	"slices"
 	"time"
 
+	"golang.org/x/crypto/cryptobyte"
+	cryptobyteasn1 "golang.org/x/crypto/cryptobyte/asn1"
+
 	"nurvik/core/forge"
 )
 
@@ -50,6 +53,19 @@ type berth struct {
 
 // noRevocation is the extension noRevAvail (RFC 9608, 2).
 var noRevocation = forge.Extension{ID: asn1.ObjectIdentifier{2, 5, 29, 56}, Value: []byte{5, 0}}
+
+// during is a validity as it is written, with whatever dates.
+func during(from, until string) func(*forge.Template, time.Time) {
+	return func(w *forge.Template, _ time.Time) {
+		var b cryptobyte.Builder
+		b.AddASN1(cryptobyteasn1.SEQUENCE, func(v *cryptobyte.Builder) {
+			for _, text := range []string{from, until} {
+				v.AddASN1(cryptobyteasn1.GeneralizedTime, func(t *cryptobyte.Builder) { t.AddBytes([]byte(text)) })
+			}
+		})
+		w.Instead = map[forge.Part][]byte{forge.Validity: b.BytesOrPanic()}
+	}
+}
 
 // endpoint is how the estate file names the berth.
 func (b berth) endpoint() string {
@@ -105,6 +121,10 @@ func berths(r *registry) []berth {
 			leaf: lasting(-200*dayLong, -1*dayLong)},
 		{host: "berths", about: "expires in nine days", addresses: []string{"127.30.2.2"},
 			leaf: lasting(-190*dayLong, 9*dayLong)},
+		{host: "relic", about: "expired three hundred years ago", addresses: []string{"127.30.2.5"},
+			leaf: during("17000101000000Z", "17021231235959Z")},
+		{host: "almanac", about: "a date beyond the year 9999", addresses: []string{"127.30.2.6"},
+			leaf: during("20260101000000Z", "99991231235959-0100")},
 		{host: "customs", about: "valid from tomorrow", addresses: []string{"127.30.2.3"},
 			leaf: lasting(1*dayLong, 200*dayLong)},
 

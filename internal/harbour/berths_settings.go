@@ -176,6 +176,9 @@ func settingBerths() []berth {
 			wire: &wire{
 				versions: []tlswire.Version{tlswire.TLS12}, prime: ffdhe2048(),
 				suites: []string{"TLS_DHE_RSA_WITH_AES_128_GCM_SHA256"}}},
+		{host: "siren", about: "an application protocol that steers terminals", addresses: []string{"127.30.7.27"},
+			key: rsaKey(2048), wire: &wire{versions: []tlswire.Version{tlswire.TLS12}, prime: ffdhe2048(),
+				protocol: "h2\x00\x1b]0;owned\x07\u202e", suites: []string{"TLS_DHE_RSA_WITH_AES_128_GCM_SHA256"}}},
 		{host: "clipper", about: "no downgrade marker, and no large hellos", addresses: []string{"127.30.7.22"},
 			key: rsaKey(2048), wire: &wire{
 				versions: []tlswire.Version{tlswire.TLS12}, modern: &tls.Config{MinVersion: tls.VersionTLS13},

@@ -38,6 +38,7 @@ type wire struct {
 	groups      []tlswire.Group // of ECDHE, in its order of preference
 	macLast     bool            // encrypts before it authenticates (RFC 7366)
 	most        int             // bytes of a hello that it reads; 0 for any number
+	protocol    string          // the application protocol that it chooses, whatever was offered
 	modern      *tls.Config     // answers hellos that offer TLS 1.3, beside this server
 }
 
@@ -257,6 +258,14 @@ func (w wire) serverHello(version tlswire.Version, random []byte, suite tlswire.
 			}
 			if w.heartbeat && o.heartbeat {
 				e.AddBytes([]byte{0, 15, 0, 1, 1})
+			}
+			if w.protocol != "" { // RFC 7301, 3.1
+				e.AddUint16(16)
+				e.AddUint16LengthPrefixed(func(x *cryptobyte.Builder) {
+					x.AddUint16LengthPrefixed(func(list *cryptobyte.Builder) {
+						list.AddUint8LengthPrefixed(func(p *cryptobyte.Builder) { p.AddBytes([]byte(w.protocol)) })
+					})
+				})
 			}
 			if last {
 				e.AddBytes([]byte{0, 22, 0, 0})

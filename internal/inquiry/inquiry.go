@@ -14,6 +14,8 @@ import (
 	"nurvik/core/facts"
 	"nurvik/core/judge"
 	"nurvik/core/pki"
+	"nurvik/core/plain"
+	"nurvik/core/rescue"
 	"nurvik/internal/fetch"
 )
 
@@ -25,6 +27,7 @@ type Options struct {
 	Lookup     func(ctx context.Context, host string) ([]netip.Addr, error)
 	Timeout    time.Duration // for one request; default 10 s
 	Now        func() time.Time
+	Report     rescue.Report // takes defects of the asking itself to the log; nil drops them
 }
 
 // Desk asks. It remembers answers, so one desk should serve many audits.
@@ -33,8 +36,15 @@ type Desk struct {
 	inquirer *chain.Inquirer
 }
 
+// Limits of the time that asking takes: issuers that hang must not hold an audit.
+const (
+	targetTime = 20 * time.Second // of the questions about one target
+	// MostTime is the limit for all targets of one call. What was not asked until then counts as unreachable.
+	MostTime = 15 * time.Minute
+)
+
 // parallel is how many targets are asked about at once.
-const parallel = 16
+const parallel = 32
 
 // New makes a desk.
 func New(o Options) *Desk {
@@ -56,6 +66,9 @@ func (d *Desk) Complete(ctx context.Context, n int, one func(i int) Target, step
 	if d == nil || !d.options.Revocation && !d.options.Issuers {
 		return
 	}
+	round := d.inquirer.Round(ctx)
+	limited, cancel := context.WithTimeout(ctx, MostTime)
+	defer cancel()
 	slots := make(chan struct{}, parallel)
 	var group sync.WaitGroup
 	var mutex sync.Mutex
@@ -65,7 +78,10 @@ func (d *Desk) Complete(ctx context.Context, n int, one func(i int) Target, step
 		group.Go(func() {
 			defer func() { <-slots }()
 			if ctx.Err() == nil {
-				d.complete(ctx, one(i))
+				target := one(i)
+				if defect := d.options.Report.Do(target.name(), func() { d.complete(ctx, limited, round, target) }); defect != nil {
+					target.clear()
+				}
 			}
 			if step != nil {
 				mutex.Lock()
@@ -93,12 +109,14 @@ func (t Target) questions() (questions []judge.Question, lacking []*pki.Certific
 	return t.Engine.FileQuestions(*t.File, t.Expected)
 }
 
-func (d *Desk) complete(ctx context.Context, t Target) {
+func (d *Desk) complete(whole, limited context.Context, round *chain.Round, t Target) {
+	ctx, cancel := context.WithTimeout(limited, targetTime)
+	defer cancel()
 	fetched, asked, revocation := t.parts()
 	questions, lacking := t.questions()
 	if d.options.Issuers && len(lacking) > 0 {
 		for _, c := range lacking {
-			*fetched = append(*fetched, d.inquirer.FetchIssuers(ctx, c, t.Engine.Knows(t.Expected))...)
+			*fetched = append(*fetched, round.FetchIssuers(ctx, c, t.Engine.Knows(t.Expected))...)
 		}
 		questions, _ = t.questions()
 	}
@@ -107,11 +125,26 @@ func (d *Desk) complete(ctx context.Context, t Target) {
 	}
 	var found []facts.Revocation
 	for _, q := range questions {
-		found = append(found, d.inquirer.Ask(ctx, q.Certificate, q.Issuer, q.Staple, q.Near)...)
+		found = append(found, round.Ask(ctx, q.Certificate, q.Issuer, q.Staple, q.Near)...)
 	}
-	if ctx.Err() == nil { // half of the answers would look like silence
+	if whole.Err() == nil { // half of the answers would look like silence
 		*asked, *revocation = true, found
 	}
+	plain.Clean(fetched)
+	plain.Clean(revocation)
+}
+
+func (t Target) name() string {
+	if t.Endpoint != nil {
+		return t.Endpoint.Endpoint
+	}
+	return t.File.Path
+}
+
+// clear takes back what was learnt until a defect of ours ended the asking.
+func (t Target) clear() {
+	fetched, asked, revocation := t.parts()
+	*fetched, *asked, *revocation = nil, false, nil
 }
 
 func (t Target) parts() (*[]facts.Fetched, *bool, *[]facts.Revocation) {

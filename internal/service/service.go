@@ -18,7 +18,9 @@ import (
 
 	"nurvik/core/facts"
 	"nurvik/core/limits"
+	"nurvik/core/plain"
 	"nurvik/core/policy"
+	"nurvik/core/rescue"
 	"nurvik/internal/fetch"
 	"nurvik/internal/inquiry"
 	"nurvik/internal/service/auth"
@@ -97,22 +99,30 @@ func Run(ctx context.Context, c Config, ready func(address string)) (err error) 
 		return err
 	}
 	defer s.Close()
+	now := s.Clock.Stamp
+	report := rescue.Report(func(d rescue.Defect) {
+		c.Log.Error("a defect of Nurvik itself ended an examination", "reference", d.Reference, "target", d.Target,
+			"cause", plain.Text(d.Cause), "stack", plain.Lines(d.Stack))
+	})
+	network.Report = report
 	if err := s.SeedPolicies(ctx, policy.Names(), now()); err != nil {
 		return err
 	}
 	desk := inquiry.New(inquiry.Options{Revocation: !c.Silent, Issuers: c.Issuers, Networks: networks,
-		Lookup: network.Lookup, Now: now})
+		Lookup: network.Lookup, Now: now, Report: report})
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	queue, err := jobs.Open(ctx, s, jobs.Options{Instance: c.Instance, Visits: c.Visits, Network: network,
 		Limits: vantage.Afford(c.Limits), Effort: effort, Desk: desk,
-		Log: c.Log, Metrics: jobs.NewMetrics(registry), Now: now})
+		Log: c.Log, Metrics: jobs.NewMetrics(registry), Now: now, Report: report})
 	if err != nil {
 		return err
 	}
 	// The jobs' context must outlive the interrupt: Stop lets them end in order.
-	if err := queue.Start(context.WithoutCancel(ctx)); err != nil {
+	serving, lost := context.WithCancelCause(ctx)
+	defer lost(nil)
+	if err := queue.Start(context.WithoutCancel(ctx), func(err error) { lost(err) }); err != nil {
 		return err
 	}
 	defer func() {
@@ -123,11 +133,14 @@ func Run(ctx context.Context, c Config, ready func(address string)) (err error) 
 	handler := web.New(web.Options{Store: s, Queue: queue, Auth: auth.Local{}, Console: c.Console,
 		Hosts: append([]string{"localhost", "127.0.0.1", "::1", host(listener)}, c.PublicHosts...), Registry: registry,
 		Log: c.Log, Now: now})
-	return serve(ctx, listener, handler, c.Log, ready)
+	if err := serve(serving, listener, handler, c.Log, ready); err != nil {
+		return err
+	}
+	if ctx.Err() == nil { // it was not asked to stop
+		return context.Cause(serving)
+	}
+	return nil
 }
-
-// now is the service's clock, in the precision that the database keeps.
-func now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
 
 // listen opens the port before anything else is begun, so that a taken one costs nothing.
 func listen(address string) (net.Listener, error) {

@@ -3,6 +3,7 @@
 package vantage
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -26,7 +27,7 @@ type NameServer struct {
 // Network returns this machine's network. Where a name server is named, that
 // one is asked instead of the system's, and for more than addresses.
 func Network(nameServer NameServer) (probe.Network, error) {
-	resolver := net.DefaultResolver
+	resolver := &net.Resolver{Dial: dialNoting("")}
 	var records func(context.Context, string, uint16) *facts.DNS
 	if nameServer.Address != "" {
 		address, err := serverAddress(nameServer.Address)
@@ -34,9 +35,7 @@ func Network(nameServer NameServer) (probe.Network, error) {
 			return probe.Network{}, err
 		}
 		records = asker{address, nameServer.Validates}.records
-		resolver = &net.Resolver{PreferGo: true, Dial: func(ctx context.Context, network, _ string) (net.Conn, error) {
-			return (&net.Dialer{}).DialContext(ctx, network, address)
-		}}
+		resolver = &net.Resolver{PreferGo: true, Dial: dialNoting(address)}
 	}
 	routes := &routes{known: map[bool]bool{}}
 	return probe.Network{
@@ -45,7 +44,11 @@ func Network(nameServer NameServer) (probe.Network, error) {
 		},
 		Lookup: func(ctx context.Context, host string) ([]netip.Addr, error) {
 			// The dot at the end keeps search domains out: a target is a full name.
-			found, err := resolver.LookupNetIP(ctx, "ip", host+".")
+			note := &note{}
+			found, err := resolver.LookupNetIP(context.WithValue(ctx, noteKey{}, note), "ip", host+".")
+			if exhausted := note.get(); err != nil && exhausted != nil {
+				return nil, exhausted
+			}
 			return found, plain(host, err)
 		},
 		Records:  records,
@@ -115,4 +118,34 @@ func (r *routes) has(address netip.Addr) bool {
 	r.known[family] = !errors.Is(err, syscall.ENETUNREACH) && !errors.Is(err, syscall.EADDRNOTAVAIL) &&
 		!errors.Is(err, syscall.EAFNOSUPPORT)
 	return r.known[family]
+}
+
+// note keeps an error of dialling that the resolver would only repeat as text.
+type note struct {
+	mutex     sync.Mutex
+	exhausted error
+}
+
+type noteKey struct{}
+
+func (n *note) get() error {
+	n.mutex.Lock()
+	defer n.mutex.Unlock()
+	return n.exhausted
+}
+
+// dialNoting dials a name server, the one at the address where it is given. That
+// this machine has run out of something goes into the lookup's note.
+func dialNoting(address string) func(ctx context.Context, network, own string) (net.Conn, error) {
+	return func(ctx context.Context, network, own string) (net.Conn, error) {
+		conn, err := (&net.Dialer{}).DialContext(ctx, network, cmp.Or(address, own))
+		if n, ok := ctx.Value(noteKey{}).(*note); ok {
+			if e := probe.Exhausted(err); e != nil {
+				n.mutex.Lock()
+				defer n.mutex.Unlock()
+				n.exhausted = e
+			}
+		}
+		return conn, err
+	}
 }

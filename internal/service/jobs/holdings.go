@@ -26,6 +26,9 @@ type holdingArgs struct {
 // Kind implements river.JobArgs.
 func (holdingArgs) Kind() string { return "holding" }
 
+// InsertOpts implements river.JobArgsWithInsertOpts.
+func (holdingArgs) InsertOpts() river.InsertOpts { return river.InsertOpts{MaxAttempts: otherAttempts} }
+
 type holdingWorker struct {
 	river.WorkerDefaults[holdingArgs]
 	queue *Queue
@@ -36,6 +39,9 @@ func (w *holdingWorker) Work(ctx context.Context, job *river.Job[holdingArgs]) e
 	err := ignoreMissing(w.queue.judgeHolding(ctx, job.Args.HoldingID))
 	if err != nil {
 		w.queue.options.Log.Error("job failed", "holding", job.Args.HoldingID, "error", err)
+		if job.Attempt >= job.MaxAttempts && ctx.Err() == nil {
+			return w.queue.store.FailHolding(ctx, job.Args.HoldingID, err.Error())
+		}
 	}
 	return err
 }
@@ -89,6 +95,9 @@ func (q *Queue) judgeHolding(ctx context.Context, id int64) error {
 	expected := library.Expect(endpoint.Settings{Policy: h.Policy, Trust: h.Trust, Audiences: h.Audiences})
 	judgements, _ := engine.Files(files, expected)
 	return q.store.Tx(ctx, func(tx *store.Tx) error {
+		if err := tx.Sole("judging"); err != nil {
+			return err
+		}
 		if err := tx.SaveHoldingJudgement(&h, files, judgements, now); err != nil {
 			return fmt.Errorf("holding %s: %w", h.Name, err)
 		}

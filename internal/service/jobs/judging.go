@@ -3,11 +3,13 @@ package jobs
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"github.com/riverqueue/river"
 
 	"nurvik/core/assess"
 	"nurvik/core/facts"
+	"nurvik/core/judge"
 	"nurvik/core/policy"
 	"nurvik/core/trust"
 	"nurvik/internal/inquiry"
@@ -21,6 +23,9 @@ type judgeArgs struct {
 
 // Kind implements river.JobArgs.
 func (judgeArgs) Kind() string { return "judge" }
+
+// InsertOpts implements river.JobArgsWithInsertOpts.
+func (judgeArgs) InsertOpts() river.InsertOpts { return river.InsertOpts{MaxAttempts: otherAttempts} }
 
 type judgeWorker struct {
 	river.WorkerDefaults[judgeArgs]
@@ -44,7 +49,11 @@ func (q *Queue) judge(ctx context.Context, a store.Audit) error {
 	if err != nil {
 		return err
 	}
-	observed, err := q.observed(ctx, a.ID, examined)
+	failures, err := q.store.Unvisited(ctx, a.ID)
+	if err != nil {
+		return err
+	}
+	observed, err := q.observed(ctx, a.ID, examined, failures)
 	if err != nil {
 		return err
 	}
@@ -75,12 +84,11 @@ func (q *Queue) judge(ctx context.Context, a store.Audit) error {
 		return err
 	}
 	return q.store.Tx(ctx, func(tx *store.Tx) error {
+		if err := tx.Sole("judging"); err != nil {
+			return err
+		}
 		for i, x := range examined {
-			f := observed[i]
-			if len(f.Observations) == 0 && !f.ResolveError.Given() {
-				continue // no address could be visited from here: the last verdict stands
-			}
-			if err := tx.SaveJudgement(a.ID, x.Endpoint.ID, f, judgements[i], now); err != nil {
+			if err := q.save(tx, a.ID, x.Endpoint, observed[i], judgements[i], failures[x.Endpoint.ID], now); err != nil {
 				return fmt.Errorf("%s: %w", x.Endpoint.Target, err)
 			}
 		}
@@ -96,8 +104,34 @@ func (q *Queue) judge(ctx context.Context, a store.Audit) error {
 	})
 }
 
+// save stores the judgement of one endpoint. What cannot be stored is told as a
+// defect of ours, and an endpoint that was removed meanwhile is passed over.
+func (q *Queue) save(tx *store.Tx, audit int64, e store.Endpoint, f facts.Endpoint, j judge.Judgement,
+	failed []store.Visit, now time.Time) error {
+	switch {
+	case f.Undecided():
+		return tx.NotExamined(audit, e.ID, failed[0].Failure)
+	case len(f.Observations) == 0 && !f.ResolveError.Given(): // no address could be visited from here
+		return tx.NotExamined(audit, e.ID, "no address has a route from here")
+	}
+	put := func(j judge.Judgement) error {
+		return tx.Part(func(tx *store.Tx) error { return tx.SaveJudgement(audit, e.ID, f, j, now) })
+	}
+	err := put(j)
+	if store.IsContents(err) {
+		defect := q.options.Report.Do(e.Target, func() { panic(fmt.Sprintf("the judgement cannot be stored: %v", err)) })
+		f = facts.Endpoint{Schema: facts.Schema, Endpoint: e.Target, Observations: []facts.Observation{}}
+		err = put(judge.NotJudged(e.Target, "endpoint", j.Basis, defect))
+	}
+	if store.IsMissing(err) {
+		return nil
+	}
+	return err
+}
+
 // observed are the facts of each endpoint of the audit, in the order of the endpoints.
-func (q *Queue) observed(ctx context.Context, audit int64, examined []store.Examined) ([]facts.Endpoint, error) {
+func (q *Queue) observed(ctx context.Context, audit int64, examined []store.Examined,
+	failures map[int64][]store.Visit) ([]facts.Endpoint, error) {
 	out := make([]facts.Endpoint, len(examined))
 	place := map[int64]int{}
 	for i, x := range examined {
@@ -106,6 +140,9 @@ func (q *Queue) observed(ctx context.Context, audit int64, examined []store.Exam
 			out[i] = *x.Facts
 		}
 		out[i].Observations, place[x.Endpoint.ID] = nil, i
+		for _, v := range failures[x.Endpoint.ID] {
+			out[i].Unvisited = append(out[i].Unvisited, v.Address)
+		}
 	}
 	err := q.store.Observations(ctx, audit, func(v store.Visit) {
 		if v.Observation != nil {
@@ -144,7 +181,7 @@ func (q *Queue) library(ctx context.Context) (*assess.Library, error) {
 
 // engine is one that knows every certificate of a CA that was ever met.
 func (q *Queue) engine(ctx context.Context, l *assess.Library, o assess.Options) (*assess.Engine, error) {
-	o.Anchors = l.All()
+	o.Anchors, o.Report = l.All(), q.options.Report
 	authorities, err := q.store.Authorities(ctx)
 	if err != nil {
 		return nil, err

@@ -5,22 +5,23 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"hash/fnv"
 	"log/slog"
 	"os"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverdatabasesql"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivermigrate"
+	"github.com/riverqueue/river/rivertype"
 
 	"nurvik/core/facts"
 	"nurvik/core/limits"
 	"nurvik/core/probe"
+	"nurvik/core/rescue"
 	"nurvik/internal/inquiry"
 	"nurvik/internal/service/store"
 )
@@ -39,6 +40,7 @@ type Options struct {
 	Log      *slog.Logger
 	Metrics  *Metrics
 	Now      func() time.Time
+	Report   rescue.Report // takes defects of ours to the log
 }
 
 // Queue inserts and works jobs.
@@ -48,7 +50,10 @@ type Queue struct {
 	prober  *probe.Prober
 	worker  *river.Client[pgx.Tx]
 	insert  *river.Client[*sql.Tx]
-	claim   *pgxpool.Conn // holds the instance's name until the process ends
+	claim   *claim // holds the instance's name until the process ends
+
+	keeping     sync.WaitGroup // of the claim, and of the sweeps
+	stopKeeping context.CancelFunc
 }
 
 // Open brings the queue's tables up to date and makes the clients. Nothing is
@@ -65,15 +70,22 @@ func Open(ctx context.Context, s *store.Store, o Options) (*Queue, error) {
 		o.Visits = 50
 	}
 	q := &Queue{options: o, store: s, prober: probe.New(o.Network, o.Limits)}
+	// River takes the database's time instead of this machine's. It has the setting for tests; it is what makes workers
+	// with clocks an hour apart agree on what is due.
+	timing := river.TestConfig{Time: s.Clock}
 	migrator, err := rivermigrate.New(riverpgxv5.New(s.Pool), &rivermigrate.Config{Logger: quiet(o.Log)})
 	if err != nil {
 		return nil, err
 	}
-	if _, err := migrator.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
+	err = s.Alone(ctx, store.Schema, func() error {
+		_, err := migrator.Migrate(ctx, rivermigrate.DirectionUp, nil)
+		return err
+	})
+	if err != nil {
 		return nil, fmt.Errorf("job queue schema: %w", err)
 	}
 	if q.insert, err = river.NewClient(riverdatabasesql.New(stdlib.OpenDBFromPool(s.Pool)),
-		&river.Config{Logger: quiet(o.Log)}); err != nil {
+		&river.Config{Logger: quiet(o.Log), Test: timing}); err != nil {
 		return nil, err
 	}
 	workers := river.NewWorkers()
@@ -87,15 +99,34 @@ func Open(ctx context.Context, s *store.Store, o Options) (*Queue, error) {
 		Workers: workers,
 		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 4},
 			visitQueue: {MaxWorkers: o.Visits}},
-		JobTimeout:           longest,
-		RescueStuckJobsAfter: longest + time.Minute, // just above the longest job, since the queue has no leases
+		JobTimeout:  longest,
+		RetryPolicy: retries{s.Clock},
+		// Jobs of dead workers are taken by sweeping. The queue's own way looks at this machine's clock, which may be hours off.
+		RescueStuckJobsAfter: 24 * time.Hour,
 		Logger:               quiet(o.Log),
+		Test:                 timing,
 	})
 	return q, err
 }
 
-// longest is the time limit of planning and judging; a visit has its own.
-const longest = 10 * time.Minute
+// longest is the time limit of planning and judging; a visit has its own. The
+// issuers are asked for half of it at most.
+const longest = 2 * inquiry.MostTime
+
+// Attempts after which a job is given up. What it was about is told as failed,
+// and everything else goes on.
+const (
+	visitAttempts = 5
+	otherAttempts = 4
+)
+
+// retries puts a failed job off for a few seconds, by the database's time.
+type retries struct{ clock *store.Clock }
+
+// NextRetry implements river.ClientRetryPolicy.
+func (r retries) NextRetry(job *rivertype.JobRow) time.Time {
+	return r.clock.Now().Add(time.Second << min(job.Attempt, 4))
+}
 
 // quiet keeps the queue's own routine messages out of the log.
 func quiet(log *slog.Logger) *slog.Logger {
@@ -111,9 +142,10 @@ func (l levelled) Enabled(ctx context.Context, level slog.Level) bool {
 func (q *Queue) id() string { return "nurvikd-" + q.options.Instance }
 
 // Start claims the instance's name, returns the jobs of a predecessor that was
-// killed, and works.
-func (q *Queue) Start(ctx context.Context) error {
-	if err := q.claimName(ctx); err != nil {
+// killed, and works. Lost is told when another process has taken over the name;
+// then this one must stop.
+func (q *Queue) Start(ctx context.Context, lost func(error)) (err error) {
+	if q.claim, err = take(ctx, q.store.Pool, q.id(), q.options.Log); err != nil {
 		return err
 	}
 	// The claim proves that no process of this name lives, so whatever it had begun is free.
@@ -125,39 +157,15 @@ func (q *Queue) Start(ctx context.Context) error {
 	if n := tag.RowsAffected(); n > 0 {
 		q.options.Log.Info("went on with the jobs of a predecessor that was killed", "jobs", n)
 	}
+	keeping, stop := context.WithCancel(ctx)
+	q.stopKeeping = stop
+	q.keeping.Go(func() {
+		if err := q.claim.keep(keeping); err != nil {
+			lost(err)
+		}
+	})
+	q.keeping.Go(func() { q.sweep(keeping) })
 	return q.worker.Start(ctx)
-}
-
-func (q *Queue) claimName(ctx context.Context) error {
-	h := fnv.New64a()
-	_, _ = h.Write([]byte(q.id())) // a hash never fails
-	conn, err := q.store.Pool.Acquire(ctx)
-	if err != nil {
-		return err
-	}
-	// The lock of a killed process goes when the server notices that its connection is gone, which may take a moment.
-	for deadline := time.Now().Add(10 * time.Second); ; {
-		var claimed bool
-		if err := conn.QueryRow(ctx, "SELECT pg_try_advisory_lock($1)", int64(h.Sum64())).Scan(&claimed); err != nil {
-			conn.Release()
-			return err
-		}
-		if claimed {
-			q.claim = conn
-			return nil
-		}
-		if time.Now().After(deadline) {
-			conn.Release()
-			return fmt.Errorf("another nurvikd of the instance name %q works on this database; stop it, or choose "+
-				"another name with --instance", q.options.Instance)
-		}
-		select {
-		case <-ctx.Done():
-			conn.Release()
-			return ctx.Err()
-		case <-time.After(100 * time.Millisecond):
-		}
-	}
 }
 
 // Stop lets running jobs end for a moment, then cuts them off; they go on at the next start.
@@ -168,9 +176,12 @@ func (q *Queue) Stop(ctx context.Context) error {
 	if errors.Is(err, context.DeadlineExceeded) {
 		err = q.worker.StopAndCancel(ctx)
 	}
+	if q.stopKeeping != nil {
+		q.stopKeeping()
+		q.keeping.Wait()
+	}
 	if q.claim != nil {
-		_ = q.claim.Conn().Close(ctx) // ends the session and with it the claim
-		q.claim.Release()
+		q.claim.end(ctx)
 	}
 	return err
 }

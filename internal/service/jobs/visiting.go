@@ -3,6 +3,7 @@ package jobs
 import (
 	"context"
 	"errors"
+	"fmt"
 	"math/rand/v2"
 	"net/netip"
 	"sync"
@@ -117,6 +118,9 @@ func (q *Queue) planOne(ctx context.Context, e store.Endpoint) (facts.Endpoint, 
 	return f, plan.Visit, serverName
 }
 
+// InsertOpts implements river.JobArgsWithInsertOpts.
+func (planArgs) InsertOpts() river.InsertOpts { return river.InsertOpts{MaxAttempts: otherAttempts} }
+
 // visitArgs is the job that visits one address.
 type visitArgs struct {
 	AuditID int64 `json:"audit_id"`
@@ -128,7 +132,7 @@ func (visitArgs) Kind() string { return "visit" }
 
 // InsertOpts implements river.JobArgsWithInsertOpts.
 func (visitArgs) InsertOpts() river.InsertOpts {
-	return river.InsertOpts{Queue: visitQueue, MaxAttempts: 5}
+	return river.InsertOpts{Queue: visitQueue, MaxAttempts: visitAttempts}
 }
 
 type visitWorker struct {
@@ -173,6 +177,7 @@ func (w *visitWorker) visit(ctx context.Context, visit store.Visit, last bool) e
 	if err == nil {
 		var o facts.Observation
 		if o, err = q.prober.Visit(ctx, address, call); err == nil {
+			o.At = started.Truncate(time.Millisecond) // by the clock that all processes share
 			visit.State, visit.Observation = store.VisitDone, &o
 			q.options.Metrics.visited(string(o.Outcome), q.options.Now().Sub(started), len(o.Connections))
 		}
@@ -181,12 +186,27 @@ func (w *visitWorker) visit(ctx context.Context, visit store.Visit, last bool) e
 		return river.JobSnooze(time.Second + time.Duration(rand.Int64N(int64(4*time.Second))))
 	}
 	if err != nil {
-		if ctx.Err() != nil && !last { // cut off: it goes on at the next start
+		// Cut off, it goes on at the next start; and what this machine has run out of may be there again soon.
+		if (ctx.Err() != nil || probe.Exhausted(err) != nil) && !last {
 			return err
 		}
 		visit.State, visit.Failure = store.VisitFailed, err.Error()
 	}
-	return q.store.FinishVisit(context.WithoutCancel(ctx), visit)
+	return q.finish(context.WithoutCancel(ctx), visit)
+}
+
+// finish stores the result of a visit. Where the database cannot hold it, that
+// is a defect of ours and what is stored instead.
+func (q *Queue) finish(ctx context.Context, visit store.Visit) error {
+	err := q.store.FinishVisit(ctx, visit)
+	if err == nil || !store.IsContents(err) || visit.Observation == nil {
+		return err
+	}
+	defect := q.options.Report.Do(visit.Address, func() { panic(fmt.Sprintf("the observation cannot be stored: %v", err)) })
+	visit.Observation = &facts.Observation{Address: visit.Observation.Address, ServerName: visit.ServerName,
+		At: visit.Observation.At, Outcome: facts.ExaminationFailed,
+		Detail: facts.Because(facts.OwnDefect, defect.Reference)}
+	return q.store.FinishVisit(ctx, visit)
 }
 
 // advance begins the judgement once nothing is waiting any more.

@@ -23,6 +23,9 @@ type whatIfArgs struct {
 // Kind implements river.JobArgs.
 func (whatIfArgs) Kind() string { return "what-if" }
 
+// InsertOpts implements river.JobArgsWithInsertOpts.
+func (whatIfArgs) InsertOpts() river.InsertOpts { return river.InsertOpts{MaxAttempts: otherAttempts} }
+
 type whatIfWorker struct {
 	river.WorkerDefaults[whatIfArgs]
 	queue *Queue

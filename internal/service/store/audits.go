@@ -8,6 +8,7 @@ import (
 	"gorm.io/gorm/clause"
 
 	"nurvik/core/facts"
+	"nurvik/core/plain"
 )
 
 // CreateAudit inserts the audit and an examination for each endpoint. It
@@ -81,8 +82,10 @@ func (t *Tx) Move(audit int64, to State, now time.Time, from ...State) (bool, er
 
 // Fail ends the audit with a reason, unless it has ended.
 func (s *Store) Fail(ctx context.Context, audit int64, reason string, now time.Time) error {
-	return s.read(ctx).Model(&Audit{}).Where("id = ? AND state IN ?", audit, []State{Planning, Visiting, Judging}).
-		Updates(map[string]any{"state": Failed, "failure": reason, "finished_at": now}).Error
+	return s.write(ctx, func(db *gorm.DB) error {
+		return db.Model(&Audit{}).Where("id = ? AND state IN ?", audit, []State{Planning, Visiting, Judging}).
+			Updates(map[string]any{"state": Failed, "failure": plain.Text(reason), "finished_at": now}).Error
+	})
 }
 
 // CancelVisits marks every waiting visit of the audit.
@@ -149,8 +152,10 @@ func (s *Store) Visit(ctx context.Context, id int64) (Visit, State, error) {
 // FinishVisit stores the result if the visit is still waiting for one, so that
 // a job that runs twice changes nothing the second time.
 func (s *Store) FinishVisit(ctx context.Context, v Visit) error {
-	return s.read(ctx).Model(&v).Where("state = ?", VisitWaiting).Select("state", "observation",
-		"failure").Updates(&v).Error
+	v.Failure = plain.Text(v.Failure)
+	return s.write(ctx, func(db *gorm.DB) error {
+		return db.Model(&v).Where("state = ?", VisitWaiting).Select("state", "observation", "failure").Updates(&v).Error
+	})
 }
 
 // Waiting reports whether the audit has visits without a result.
@@ -171,4 +176,40 @@ func (s *Store) Observations(ctx context.Context, audit int64, each func(Visit))
 			}
 			return nil
 		}).Error
+}
+
+// Visited returns the audits that wait for no visit and are not being judged yet.
+func (s *Store) Visited(ctx context.Context) ([]int64, error) {
+	var out []int64
+	return out, s.read(ctx).Model(&Audit{}).Where("state = ? AND NOT EXISTS (SELECT FROM visits WHERE audit_id = audits.id "+
+		"AND visits.state = ?)", Visiting, VisitWaiting).Order("id").Pluck("id", &out).Error
+}
+
+// Unvisited returns the visits of the audit that failed here, by endpoint.
+func (s *Store) Unvisited(ctx context.Context, audit int64) (map[int64][]Visit, error) {
+	var rows []Visit
+	if err := s.read(ctx).Where("audit_id = ? AND state = ?", audit, VisitFailed).Order("id").Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	out := map[int64][]Visit{}
+	for _, v := range rows {
+		out[v.EndpointID] = append(out[v.EndpointID], v)
+	}
+	return out, nil
+}
+
+// NotExamined notes why an endpoint was not examined in the audit. Its last verdict stays.
+func (t *Tx) NotExamined(audit, endpoint int64, reason string) error {
+	return t.db.Model(&Examination{AuditID: audit, EndpointID: endpoint}).Update("unexamined", plain.Text(reason)).Error
+}
+
+// Unexamined is an endpoint that was not examined in an audit.
+type Unexamined struct{ Target, Unexamined string }
+
+// Unexamined returns the endpoints that were not examined in the audit, by target, at most so many.
+func (s *Store) Unexamined(ctx context.Context, audit int64, most int) ([]Unexamined, error) {
+	var out []Unexamined
+	return out, s.read(ctx).Model(&Examination{}).Select("target, unexamined").
+		Joins("JOIN endpoints ON endpoints.id = endpoint_id").
+		Where("examinations.audit_id = ? AND unexamined <> ''", audit).Order("target").Limit(most).Scan(&out).Error
 }

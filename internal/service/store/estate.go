@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -107,7 +109,7 @@ func (s *Store) Endpoint(ctx context.Context, id int64) (Endpoint, error) {
 
 // AddEndpoint adds one; the error is ErrExists when its target is there.
 func (s *Store) AddEndpoint(ctx context.Context, e *Endpoint) error {
-	err := s.read(ctx).Create(e).Error
+	err := s.write(ctx, func(db *gorm.DB) error { return db.Create(e).Error })
 	if errors.Is(err, gorm.ErrDuplicatedKey) {
 		return ErrExists
 	}
@@ -119,23 +121,16 @@ var settings = []string{"target", "settings", "updated_at"}
 
 // ChangeEndpoint replaces what is set of the endpoint, and keeps its judgement.
 func (s *Store) ChangeEndpoint(ctx context.Context, e *Endpoint) error {
-	result := s.read(ctx).Model(e).Select(settings).Updates(e)
-	switch {
-	case errors.Is(result.Error, gorm.ErrDuplicatedKey):
+	err := s.write(ctx, func(db *gorm.DB) error { return touched(db.Model(e).Select(settings).Updates(e)) })
+	if errors.Is(err, gorm.ErrDuplicatedKey) {
 		return ErrExists
-	case result.Error == nil && result.RowsAffected == 0:
-		return ErrNotFound
 	}
-	return result.Error
+	return err
 }
 
 // RemoveEndpoint removes the endpoint with its history.
 func (s *Store) RemoveEndpoint(ctx context.Context, id int64) error {
-	result := s.read(ctx).Delete(&Endpoint{}, id)
-	if result.Error == nil && result.RowsAffected == 0 {
-		return ErrNotFound
-	}
-	return result.Error
+	return s.write(ctx, func(db *gorm.DB) error { return touched(db.Delete(&Endpoint{}, id)) })
 }
 
 // TrustStores returns every named store.
@@ -149,6 +144,7 @@ func (t *Tx) PutTrustStores(stores []TrustStore) error {
 	if len(stores) == 0 {
 		return nil
 	}
+	slices.SortFunc(stores, func(a, b TrustStore) int { return strings.Compare(a.Name, b.Name) })
 	return t.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&stores).Error
 }
 
@@ -160,7 +156,7 @@ type Imported struct{ Added, Changed, Unchanged, Removed int }
 func (t *Tx) PutEndpoints(list []Endpoint, replace bool, now time.Time) (Imported, error) {
 	var count Imported
 	var present []Endpoint
-	if err := t.db.Find(&present).Error; err != nil {
+	if err := t.db.Clauses(clause.Locking{Strength: "UPDATE"}).Order("id").Find(&present).Error; err != nil {
 		return count, err
 	}
 	byTarget := map[string]Endpoint{}
@@ -193,7 +189,7 @@ func (t *Tx) PutEndpoints(list []Endpoint, replace bool, now time.Time) (Importe
 		}
 	}
 	if replace {
-		for _, e := range byTarget {
+		for _, e := range values(byTarget) {
 			if err := t.db.Delete(&Endpoint{}, e.ID).Error; err != nil {
 				return count, err
 			}

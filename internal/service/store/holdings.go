@@ -5,10 +5,12 @@ import (
 	"slices"
 	"time"
 
+	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
 	"nurvik/core/facts"
 	"nurvik/core/judge"
+	"nurvik/core/plain"
 )
 
 // Holding is what one machine holds on disk, with its latest judgement in short.
@@ -20,6 +22,7 @@ type Holding struct {
 	Audiences []string `gorm:"serializer:json"`
 	SentAt    time.Time
 	Files     int
+	Failure   string // why it could not be judged
 	Latest    `gorm:"embedded"`
 }
 
@@ -50,11 +53,7 @@ func (t *Tx) ChangeHolding(h *Holding) error {
 
 // RemoveHolding removes a holding and its findings.
 func (s *Store) RemoveHolding(ctx context.Context, id int64) error {
-	result := s.read(ctx).Delete(&Holding{ID: id})
-	if result.Error == nil && result.RowsAffected == 0 {
-		return ErrNotFound
-	}
-	return result.Error
+	return s.write(ctx, func(db *gorm.DB) error { return touched(db.Delete(&Holding{ID: id})) })
 }
 
 // HoldingFiles returns one page of a holding's files, by path, and the cursor of the next.
@@ -101,7 +100,7 @@ func (s *Store) AllHoldingFiles(ctx context.Context, id int64) ([]facts.File, er
 func (t *Tx) SaveHolding(h *Holding, files []facts.File) error {
 	h.Files, h.Codes = len(files), []string{}
 	conflict := clause.OnConflict{Columns: []clause.Column{{Name: "name"}},
-		DoUpdates: clause.AssignmentColumns([]string{"sent_at", "files"})}
+		DoUpdates: clause.AssignmentColumns([]string{"sent_at", "files", "failure"})}
 	if err := t.db.Clauses(conflict,
 		clause.Returning{Columns: []clause.Column{{Name: "id"}}}).Create(h).Error; err != nil {
 		return err
@@ -158,8 +157,16 @@ func (t *Tx) SaveHoldingJudgement(h *Holding, files []facts.File, judgements []j
 	}
 	h.Latest = latestOf(verdict, judge.TallyOf(all), at)
 	slices.Sort(h.Codes)
-	if err := t.db.Model(h).Select(latest).UpdateColumns(h).Error; err != nil {
+	h.Failure = ""
+	if err := t.db.Model(h).Select(append([]string{"failure"}, latest...)).UpdateColumns(h).Error; err != nil {
 		return err
 	}
 	return t.live("holding_id", h.ID, present, at, func(Finding) bool { return true })
+}
+
+// FailHolding notes why the holding could not be judged.
+func (s *Store) FailHolding(ctx context.Context, id int64, reason string) error {
+	return s.write(ctx, func(db *gorm.DB) error {
+		return db.Model(&Holding{ID: id}).Update("failure", plain.Text(reason)).Error
+	})
 }

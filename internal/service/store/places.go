@@ -2,7 +2,10 @@ package store
 
 import (
 	"context"
+	"nurvik/core/plain"
 	"time"
+
+	"gorm.io/gorm"
 
 	"gorm.io/gorm/clause"
 
@@ -73,7 +76,9 @@ func (s *Store) Authorities(ctx context.Context) ([][]byte, error) {
 
 // seen says which columns a second sight changes.
 func seen(columns ...string) clause.OnConflict {
-	on := clause.OnConflict{DoUpdates: clause.AssignmentColumns([]string{"last_seen"})}
+	// A clock that was put back makes nothing seen earlier than it was.
+	on := clause.OnConflict{DoUpdates: clause.Assignments(map[string]any{
+		"last_seen": gorm.Expr("GREATEST(excluded.last_seen, ?)", clause.Column{Table: clause.CurrentTable, Name: "last_seen"})})}
 	for _, c := range columns {
 		on.Columns = append(on.Columns, clause.Column{Name: c})
 	}
@@ -109,15 +114,18 @@ func (c *catch) certificate(place int64, position int, der []byte) {
 	b := x.Brief()
 	id, spki := b.SHA256.String(), c.key(b.PublicKey)
 	if _, known := c.certificates[id]; !known {
-		row := Certificate{SHA256: id, SPKISHA256: spki, DER: x.Raw, Subject: x.Subject.String(),
-			Issuer: x.Issuer.String(), Serial: b.Serial,
-			Names: b.Names, Authority: b.CA, NotBefore: given(b.NotBefore), NotAfter: given(b.NotAfter),
+		row := Certificate{SHA256: id, SPKISHA256: spki, DER: x.Raw, Subject: plain.Text(x.Subject.String()),
+			Issuer: plain.Text(x.Issuer.String()), Serial: plain.Text(b.Serial),
+			Names: b.Names[:min(len(b.Names), maxNames)], Authority: b.CA, NotBefore: given(b.NotBefore), NotAfter: given(b.NotAfter),
 			FirstSeen: c.at, LastSeen: c.at}
 		c.certificates[id] = row
 	}
 	c.sight(Sighting{PlaceID: place, Kind: string(facts.Certificate), Position: position, Certificate: &id,
 		SPKISHA256: spki})
 }
+
+// maxNames is how many names of a certificate are kept for searching; the DER has all.
+const maxNames = 5000
 
 // given is nil for a time that could not be made out.
 func given(t time.Time) *time.Time {

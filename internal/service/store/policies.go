@@ -41,7 +41,9 @@ func (s *Store) SeedPolicies(ctx context.Context, names []string, at time.Time) 
 	for i, n := range names {
 		rows[i] = Policy{Name: n, Builtin: true, UpdatedAt: at}
 	}
-	return s.read(ctx).Clauses(clause.OnConflict{DoNothing: true}).Create(&rows).Error
+	return s.write(ctx, func(db *gorm.DB) error {
+		return db.Clauses(clause.OnConflict{DoNothing: true}).Create(&rows).Error
+	})
 }
 
 // Policies returns all policies, by name.
@@ -133,7 +135,7 @@ func (s *Store) RemovePolicy(ctx context.Context, name string) error {
 	if row.Builtin {
 		return ErrBuiltin
 	}
-	err := s.read(ctx).Delete(&row).Error
+	err := s.write(ctx, func(db *gorm.DB) error { return db.Delete(&row).Error })
 	if errors.Is(err, gorm.ErrForeignKeyViolated) {
 		return ErrInUse
 	}

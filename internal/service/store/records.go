@@ -88,6 +88,7 @@ type Examination struct {
 	AuditID    int64           `gorm:"primaryKey"`
 	EndpointID int64           `gorm:"primaryKey"`
 	Facts      *facts.Endpoint `gorm:"serializer:json"`
+	Unexamined string          // why it was not examined
 	Verdict    string
 	Judgement  *judge.Judgement `gorm:"serializer:json"`
 }

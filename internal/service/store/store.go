@@ -7,6 +7,7 @@ import (
 	"embed"
 	"errors"
 	"fmt"
+	"hash/fnv"
 	"io/fs"
 
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -17,14 +18,19 @@ import (
 	"gorm.io/gorm/logger"
 )
 
+// Schema is the name under which Alone brings tables up to date.
+const Schema = "schema"
+
 // ErrNotFound says that a record is not there.
 var ErrNotFound = errors.New("there is no such record")
 
 // Store is the open database.
 type Store struct {
-	Pool *pgxpool.Pool // for the job queue, which shares the connections
-	db   *gorm.DB
-	sql  *sql.DB
+	Pool  *pgxpool.Pool // for the job queue, which shares the connections
+	Clock *Clock        // the database's
+	db    *gorm.DB
+	sql   *sql.DB
+	stop  context.CancelFunc // ends the clock
 }
 
 // Open connects and brings the schema up to date. The error does not repeat the URL, which holds a secret.
@@ -43,7 +49,35 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		s.Close()
 		return nil, err
 	}
+	ctx, s.stop = context.WithCancel(context.WithoutCancel(ctx))
+	go s.Clock.keep(ctx)
 	return s, nil
+}
+
+// Alone runs the function while no other process on the database runs one of
+// the same name.
+func (s *Store) Alone(ctx context.Context, name string, do func() error) (err error) {
+	conn, err := s.Pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Release()
+	key := LockKey(name)
+	if _, err := conn.Exec(ctx, "SELECT pg_advisory_lock($1)", key); err != nil {
+		return err
+	}
+	defer func() {
+		_, unlock := conn.Exec(context.WithoutCancel(ctx), "SELECT pg_advisory_unlock($1)", key)
+		err = errors.Join(err, unlock)
+	}()
+	return do()
+}
+
+// LockKey is the number of the advisory lock of a name.
+func LockKey(name string) int64 {
+	h := fnv.New64a()
+	_, _ = h.Write([]byte("nurvik " + name)) // a hash never fails
+	return int64(h.Sum64())
 }
 
 //go:embed migrations/*.sql
@@ -61,8 +95,15 @@ func (s *Store) open(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if _, err := provider.Up(ctx); err != nil {
+	err = s.Alone(ctx, Schema, func() error {
+		_, err := provider.Up(ctx)
+		return err
+	})
+	if err != nil {
 		return fmt.Errorf("database schema: %w", err)
+	}
+	if s.Clock, err = newClock(ctx, s.Pool); err != nil {
+		return fmt.Errorf("database time: %w", err)
 	}
 	s.db, err = gorm.Open(postgres.New(postgres.Config{Conn: s.sql}), &gorm.Config{
 		Logger:         logger.Discard, // errors are returned, and statements may hold what must not be logged
@@ -73,17 +114,15 @@ func (s *Store) open(ctx context.Context) error {
 
 // Close closes every connection.
 func (s *Store) Close() {
+	if s.stop != nil {
+		s.stop()
+	}
 	_ = s.sql.Close()
 	s.Pool.Close()
 }
 
 // Ping reports whether the database answers.
 func (s *Store) Ping(ctx context.Context) error { return s.sql.PingContext(ctx) }
-
-// Tx runs the function in one transaction; an error undoes all of it.
-func (s *Store) Tx(ctx context.Context, do func(tx *Tx) error) error {
-	return s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error { return do(&Tx{db}) })
-}
 
 // read is a session without a transaction of its own.
 func (s *Store) read(ctx context.Context) *gorm.DB { return s.db.WithContext(ctx) }
@@ -105,4 +144,10 @@ func notFound(err error) error {
 		return ErrNotFound
 	}
 	return err
+}
+
+// Sole makes transactions that write many records in an order of their own wait
+// for each other, until the end of the transaction.
+func (t *Tx) Sole(name string) error {
+	return t.db.Exec("SELECT pg_advisory_xact_lock(?)", LockKey(name)).Error
 }

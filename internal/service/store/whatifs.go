@@ -4,7 +4,10 @@ import (
 	"context"
 	"time"
 
+	"nurvik/core/plain"
 	"nurvik/internal/api"
+
+	"gorm.io/gorm"
 )
 
 // WhatIf is what was observed, judged otherwise: a report of its own.
@@ -51,11 +54,7 @@ func (s *Store) WhatIfs(ctx context.Context, after string, limit int) ([]WhatIf,
 
 // RemoveWhatIf removes one.
 func (s *Store) RemoveWhatIf(ctx context.Context, id int64) error {
-	result := s.read(ctx).Delete(&WhatIf{ID: id})
-	if result.Error == nil && result.RowsAffected == 0 {
-		return ErrNotFound
-	}
-	return result.Error
+	return s.write(ctx, func(db *gorm.DB) error { return touched(db.Delete(&WhatIf{ID: id})) })
 }
 
 // WhatIfEndpoints returns the endpoints of a what-if, by target.
@@ -76,8 +75,10 @@ func (t *Tx) FinishWhatIf(id int64, answer api.WhatIfAnswer, endpoints []WhatIfE
 
 // FailWhatIf ends it with a reason.
 func (s *Store) FailWhatIf(ctx context.Context, id int64, reason string, now time.Time) error {
-	return s.read(ctx).Model(&WhatIf{ID: id}).Where("state = ?", "judging").
-		Updates(map[string]any{"state": "failed", "failure": reason, "finished_at": now}).Error
+	return s.write(ctx, func(db *gorm.DB) error {
+		return db.Model(&WhatIf{ID: id}).Where("state = ?", "judging").
+			Updates(map[string]any{"state": "failed", "failure": plain.Text(reason), "finished_at": now}).Error
+	})
 }
 
 // EachLatest calls each for every endpoint of those named, or of all, with its

@@ -156,6 +156,13 @@ func (s *server) auditOf(ctx context.Context, a store.Audit) (api.Audit, error) 
 		}
 		view.Verdicts = api.Verdicts{Sound: counts["sound"], AtRisk: counts["at-risk"], Faulty: counts["faulty"],
 			Unreachable: counts["unreachable"]}
+		unexamined, err := s.Store.Unexamined(ctx, a.ID, 100)
+		if err != nil {
+			return api.Audit{}, err
+		}
+		for _, u := range unexamined {
+			view.Unexamined = append(view.Unexamined, api.Unexamined(u))
+		}
 	}
 	return view, nil
 }

@@ -169,6 +169,8 @@ func (s *server) failure(err error) error {
 		return huma.Error404NotFound("there is no such record")
 	case errors.Is(err, store.ErrExists):
 		return huma.Error409Conflict(store.ErrExists.Error())
+	case errors.Is(err, store.ErrConflict), store.IsMissing(err):
+		return huma.Error409Conflict(store.ErrConflict.Error())
 	case errors.Is(err, store.ErrBuiltin), errors.Is(err, store.ErrInUse):
 		return huma.Error409Conflict(err.Error())
 	case errors.Is(err, store.ErrCursor):

@@ -1,5 +1,13 @@
 -- +goose Up
 
+-- Processes that work on this database, by the name of their instance. Each holds an advisory lock of that name, which
+-- goes with its connection, and says again and again that it lives.
+CREATE TABLE workers (
+    instance text PRIMARY KEY,
+    holder   text        NOT NULL, -- of the process; another one with each start
+    beat_at  timestamptz NOT NULL
+);
+
 -- Policies by name: built-in ones by name alone, people's own with every version of their text.
 CREATE TABLE policies (
     name       text PRIMARY KEY CHECK (name <> ''),
@@ -52,11 +60,12 @@ CREATE TABLE endpoints (
     judged_at  timestamptz
 );
 
--- One endpoint in one audit: what was observed and how it was judged.
+-- One endpoint in one audit: what was observed and how it was judged, or why it was not examined.
 CREATE TABLE examinations (
     audit_id    bigint NOT NULL REFERENCES audits ON DELETE CASCADE,
     endpoint_id bigint NOT NULL REFERENCES endpoints ON DELETE CASCADE,
     facts       jsonb,
+    unexamined  text   NOT NULL DEFAULT '',
     verdict     text   NOT NULL DEFAULT '' CHECK (verdict IN ('', 'sound', 'at-risk', 'faulty', 'unreachable')),
     judgement   jsonb,
     PRIMARY KEY (audit_id, endpoint_id)
@@ -93,7 +102,8 @@ CREATE TABLE holdings (
     notes     integer     NOT NULL DEFAULT 0,
     waived    integer     NOT NULL DEFAULT 0,
     codes     jsonb       NOT NULL DEFAULT '[]',
-    judged_at timestamptz
+    judged_at timestamptz,
+    failure   text        NOT NULL DEFAULT '' -- why it could not be judged
 );
 
 -- One file of a holding: its facts and how it was judged.
@@ -217,5 +227,5 @@ CREATE TABLE what_if_endpoints (
 );
 
 -- +goose Down
-DROP TABLE what_if_endpoints, what_ifs, finding_places, findings, sightings, places, certificates, keys, holding_files, holdings,
+DROP TABLE workers, what_if_endpoints, what_ifs, finding_places, findings, sightings, places, certificates, keys, holding_files, holdings,
     visits, examinations, endpoints, audits, trust_stores, policy_versions, policies;

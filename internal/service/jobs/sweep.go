@@ -1,0 +1,89 @@
+package jobs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+)
+
+// sweepInterval is how often every process looks for what others left lying.
+const sweepInterval = 5 * time.Second
+
+// gaveUp is told of what failed so often that nobody tries any more.
+const gaveUp = "given up after too many attempts; the log of the service says why"
+
+// live are the jobs of a kind that somebody will work on, as the numbers of what they are about.
+func live(kind, number string) string {
+	return `(SELECT (args ->> '` + number + `')::bigint FROM river_job WHERE kind IN (` + kind + `)
+		AND state IN ('available', 'pending', 'retryable', 'running', 'scheduled'))`
+}
+
+// sweepRule is one statement of a sweep. Many processes may sweep at once.
+type sweepRule struct {
+	what      string
+	statement string
+	rare      bool // it looks at all jobs, and what it finds can wait
+}
+
+var sweepRules = []sweepRule{
+	// A clock that was put back leaves times in the future. Nothing here is put off for longer than half a minute.
+	{what: "jobs in the future", statement: `UPDATE river_job SET scheduled_at = now()
+		WHERE state IN ('available', 'retryable', 'scheduled') AND scheduled_at > now() + interval '1 minute'`},
+	{what: "a leader in the future", statement: `DELETE FROM river_leader
+		WHERE expires_at > now() + interval '2 minutes'`},
+	{what: "workers in the future", statement: `UPDATE workers SET beat_at = now()
+		WHERE beat_at > now() + interval '10 seconds'`},
+	// A worker that no longer says that it lives is dead, or cut off: then it finds out when it says so the next time,
+	// and some jobs run twice, without harm.
+	{what: "dead workers", statement: fmt.Sprintf(`DELETE FROM workers WHERE beat_at < now() - interval '%d seconds'`,
+		int(stale/time.Second))},
+	{what: "jobs of dead workers", statement: `UPDATE river_job SET state = 'available', scheduled_at = now()
+		WHERE state = 'running' AND attempted_by[array_upper(attempted_by, 1)] NOT IN (SELECT instance FROM workers)`},
+	// The visit, plan or judgement of which no job is left was tried too often.
+	{what: "visits given up", rare: true, statement: `UPDATE visits SET state = 'failed', failure = '` + gaveUp + `'
+		WHERE state = 'waiting' AND id NOT IN ` + live("'visit'", "visit_id")},
+	{what: "audits given up", rare: true, statement: `UPDATE audits SET state = 'failed', failure = '` + gaveUp + `',
+		finished_at = now() WHERE state IN ('planning', 'judging') AND id NOT IN ` + live("'plan', 'judge'", "audit_id")},
+	{what: "what-ifs given up", rare: true, statement: `UPDATE what_ifs SET state = 'failed', failure = '` + gaveUp + `',
+		finished_at = now() WHERE state = 'judging' AND id NOT IN ` + live("'what-if'", "what_if_id")},
+	{what: "holdings given up", rare: true, statement: `UPDATE holdings SET failure = '` + gaveUp + `'
+		WHERE failure = '' AND (judged_at IS NULL OR judged_at < sent_at) AND id NOT IN ` + live("'holding'", "holding_id")},
+}
+
+// sweep does this until the context ends.
+func (q *Queue) sweep(ctx context.Context) {
+	tick := time.NewTicker(sweepInterval)
+	defer tick.Stop()
+	for round := 0; ; round++ {
+		if err := q.sweepOnce(ctx, round%6 == 0); err != nil && ctx.Err() == nil {
+			q.options.Log.Warn("looking for jobs that were left lying failed; trying again", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+func (q *Queue) sweepOnce(ctx context.Context, all bool) error {
+	for _, rule := range sweepRules {
+		if rule.rare && !all {
+			continue
+		}
+		tag, err := q.store.Pool.Exec(ctx, rule.statement)
+		if err != nil {
+			return fmt.Errorf("%s: %w", rule.what, err)
+		}
+		if n := tag.RowsAffected(); n > 0 {
+			q.options.Log.Warn("put in order", "what", rule.what, "records", n)
+		}
+	}
+	// An audit of which the last visit was given up has nobody who begins its judgement.
+	visited, err := q.store.Visited(ctx)
+	for _, id := range visited {
+		err = errors.Join(err, q.advance(ctx, id))
+	}
+	return err
+}

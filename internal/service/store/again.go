@@ -1,0 +1,104 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"math/rand/v2"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+	"gorm.io/gorm"
+)
+
+// ErrConflict says that somebody else has changed the same records at the same time.
+var ErrConflict = errors.New("somebody else has changed this at the same time; look at it again and repeat the change")
+
+// Limits of trying a write again.
+const (
+	mostTries = 8 // after deadlocks and failures of serialisation, which pass
+	fewTries  = 3 // after a reference that is gone, which a fresh look finds gone too
+)
+
+// write runs statements that write, each a transaction of its own.
+func (s *Store) write(ctx context.Context, do func(db *gorm.DB) error) error {
+	return again(ctx, func() error { return do(s.db.WithContext(ctx)) })
+}
+
+// Tx runs the function in one transaction; an error undoes all of it. Where the
+// database ends it because of what others do at the same time, the function runs
+// again from the start.
+func (s *Store) Tx(ctx context.Context, do func(tx *Tx) error) error {
+	return again(ctx, func() error {
+		return s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error { return do(&Tx{db}) })
+	})
+}
+
+// Part runs the function so that an error undoes what it did and nothing else
+// of the transaction.
+func (t *Tx) Part(do func(tx *Tx) error) error {
+	return t.db.Transaction(func(db *gorm.DB) error { return do(&Tx{db}) })
+}
+
+func again(ctx context.Context, do func() error) error {
+	for try := 1; ; try++ {
+		err := do()
+		passing, reference := isPassing(err), IsMissing(err)
+		switch {
+		case !passing && !reference:
+			return err
+		case passing && try == mostTries:
+			return errors.Join(ErrConflict, err)
+		case reference && try == fewTries:
+			return err
+		}
+		pause := time.Duration(1+rand.Int64N(10<<min(try, 5))) * time.Millisecond
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(pause):
+		}
+	}
+}
+
+// code is PostgreSQL's error code (PostgreSQL documentation, appendix A).
+func code(err error) string {
+	var refused *pgconn.PgError
+	if errors.As(err, &refused) {
+		return refused.Code
+	}
+	return ""
+}
+
+// isPassing reports a deadlock, a failure of serialisation, or a lock that was not had in time.
+func isPassing(err error) bool {
+	switch code(err) {
+	case "40001", "40P01", "55P03":
+		return true
+	}
+	return false
+}
+
+// IsMissing reports that a record to which another refers is not there.
+func IsMissing(err error) bool {
+	return errors.Is(err, gorm.ErrForeignKeyViolated) || code(err) == "23503"
+}
+
+// IsContents reports that the database, or JSON, cannot hold what is to be
+// stored: trying again changes nothing.
+func IsContents(err error) bool {
+	var value *json.UnsupportedValueError
+	var marshal *json.MarshalerError
+	c := code(err)
+	return errors.As(err, &value) || errors.As(err, &marshal) || errors.Is(err, gorm.ErrCheckConstraintViolated) ||
+		strings.HasPrefix(c, "22") || strings.HasPrefix(c, "54") || c == "23502" || c == "23514"
+}
+
+// touched makes a write that met no record ErrNotFound.
+func touched(result *gorm.DB) error {
+	if result.Error == nil && result.RowsAffected == 0 {
+		return ErrNotFound
+	}
+	return result.Error
+}
