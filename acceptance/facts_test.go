@@ -132,6 +132,8 @@ func TestEachValueOfAFact(t *testing.T) {
 		}, map[string]string{
 			"ecdsa_secp256r1_sha256 ecdsa_secp384r1_sha384 ecdsa_secp521r1_sha512": "tides",
 			"rsa_pkcs1_sha256": "felucca", "": "brig"}},
+		{"application protocol", func(o facts.Observation) string { return o.Settings.ALPN },
+			map[string]string{"h2": "catamaran", "": "felucca", `h2\x00\x1b]0;owned\x07\u202e`: "siren"}},
 		{"possession", func(o facts.Observation) string { return string(o.Possession) },
 			map[string]string{"shown": "tides", "failed": "decoy", "not-shown": "brig"}},
 		{"another kind of key", func(o facts.Observation) string { return served(o, "other-key") },

@@ -6,6 +6,8 @@ import (
 	"crypto/rand"
 	"encoding/base64"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -15,6 +17,7 @@ import (
 
 	"nurvik/core/facts"
 	"nurvik/core/intake"
+	"nurvik/core/rescue"
 	"nurvik/core/words"
 )
 
@@ -110,4 +113,26 @@ func TestBoundedArchives(t *testing.T) {
 			assert.Contains(t, text, tt.says)
 		})
 	}
+}
+
+// TestDefect: a file whose reading meets a defect of ours is one failed
+// examination, wherever it lies, and the others are read.
+func TestDefect(t *testing.T) {
+	a, directory := newSet(t, "a"), t.TempDir()
+	for name, text := range map[string]string{"notes/key": block("PRIVATE KEY", a.pkcs8),
+		"tides.crt": block("CERTIFICATE", a.certificate)} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(directory, name)), 0o700))
+		require.NoError(t, os.WriteFile(filepath.Join(directory, name), []byte(text), 0o600))
+	}
+	var told []rescue.Defect
+	r := &intake.Reader{Private: func(*facts.File, []byte) { panic("no such key") },
+		Report: func(d rescue.Defect) { told = append(told, d) }}
+	found := map[string]facts.File{}
+	require.NoError(t, r.Walk(t.Context(), directory, func(f facts.File) { found[filepath.Base(f.Path)] = f },
+		func(path string, err error) { t.Errorf("%s: %v", path, err) }))
+	require.Len(t, told, 1)
+	require.Len(t, found, 2)
+	assert.Empty(t, found["tides.crt"].Defects)
+	assert.Equal(t, []facts.Defect{{Kind: facts.ReadingFailed,
+		Reason: facts.Because(facts.OwnDefect, told[0].Reference)}}, found["key"].Defects)
 }
