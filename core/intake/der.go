@@ -123,7 +123,9 @@ func (s *scan) element(der []byte, promised shape) (got shape, reason string) {
 		key, _ := parsePrivate(plain)
 		s.key("PKCS#8", key, plain, protection)
 	case isSPKI:
-		s.add(facts.Item{Kind: facts.PublicKey, DER: der})
+		if _, err = pki.ParsePublicKey(der); err == nil {
+			s.add(facts.Item{Kind: facts.PublicKey, DER: der})
+		}
 	case isPKCS1Public:
 		s.add(facts.Item{Kind: facts.PublicKey, DER: pki.RSAInfo(der)})
 	case isSet:

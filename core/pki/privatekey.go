@@ -343,6 +343,9 @@ func RSAInfo(der []byte) []byte {
 
 // DescribeParameters says what parameters of a curve or a key exchange are.
 func DescribeParameters(der []byte) string {
+	if len(der) == 0 {
+		return ""
+	}
 	d := newDecoder(der)
 	s := cryptobyte.String(d.base)
 	if el, ok := d.optional(&s, tagOID, "parameters"); ok {

@@ -9,7 +9,7 @@ import (
 
 // AuditStart asks for an audit.
 type AuditStart struct {
-	EndpointIDs []int64 `json:"endpoint_ids,omitempty" maxItems:"100000" doc:"None means the whole estate"`
+	EndpointIDs []int64 `json:"endpoint_ids,omitempty" maxItems:"20000" doc:"None means the whole estate"`
 }
 
 // Audit is one run over the estate: visits, judged as of now by the policies that are assigned.

@@ -2,19 +2,7 @@ package api
 
 import (
 	"time"
-
-	"nurvik/core/facts"
 )
-
-// HoldingFacts is what a machine holds on disk, as facts: the public side of
-// everything and no private part of any key.
-type HoldingFacts struct {
-	Name      string       `json:"name" minLength:"1" maxLength:"253" doc:"Of the machine"`
-	Files     []facts.File `json:"files" maxItems:"100000"`
-	Policy    string       `json:"policy,omitempty" doc:"For a holding that is new; default open-web"`
-	Trust     []string     `json:"trust,omitempty" maxItems:"50" doc:"Trust stores of which one must accept; none means the system's"`
-	Audiences []string     `json:"audiences,omitempty" maxItems:"50" doc:"Trust stores that must all accept"`
-}
 
 // Holding is what one machine holds, with its latest judgement in short.
 type Holding struct {

@@ -10,7 +10,7 @@ import (
 // policy, without a root. What was observed last is judged again, nothing is
 // visited, and nothing of the record changes.
 type WhatIfStart struct {
-	EndpointIDs []int64    `json:"endpoint_ids,omitempty" maxItems:"100000" doc:"None means the whole estate"`
+	EndpointIDs []int64    `json:"endpoint_ids,omitempty" maxItems:"20000" doc:"None means the whole estate"`
 	At          *time.Time `json:"at,omitempty" doc:"Judge as of this time; without one, now"`
 	Policy      string     `json:"policy,omitempty" maxLength:"100" doc:"Judge every endpoint by this policy of the service"`
 	PolicyText  string     `json:"policy_text,omitempty" maxLength:"200000" doc:"Judge by this policy instead, which is not kept"`

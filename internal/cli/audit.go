@@ -108,13 +108,14 @@ func (a *app) send(ctx context.Context, f *auditFlags, plan *audit.Plan) error {
 	if err != nil {
 		return err
 	}
-	facts := api.HoldingFacts{Name: f.holding, Policy: f.request.Policy}
+	facts := api.HoldingFacts{HoldingHeader: api.HoldingHeader{Name: f.holding, Policy: f.request.Policy}}
 	if facts.Name == "" {
 		if facts.Name, err = os.Hostname(); err != nil {
 			return usage(fmt.Errorf("this machine has no name; give one with --holding: %w", err))
 		}
 	}
 	facts.Trust, facts.Audiences = plan.Stores()
+	seen := map[string]int{}
 	for _, file := range plan.Files() { // there, only whole paths tell where a file is
 		if file.Path, err = filepath.Abs(file.Path); err != nil {
 			return err
@@ -124,9 +125,18 @@ func (a *app) send(ctx context.Context, f *auditFlags, plan *audit.Plan) error {
 				return err
 			}
 		}
+		if seen[file.Path]++; seen[file.Path] > 1 { // names that differ in characters that nobody can see
+			file.Path = fmt.Sprintf("%s (%d)", file.Path, seen[file.Path])
+		}
 		facts.Files = append(facts.Files, file)
 	}
-	holding, err := c.SendHolding(ctx, facts)
+	sent, finish := a.progress(len(facts.Files), "sending")
+	holding, err := c.SendHolding(ctx, facts, func(files int) {
+		if sent != nil {
+			sent(files, len(facts.Files))
+		}
+	})
+	finish()
 	if err != nil {
 		return refused(err)
 	}

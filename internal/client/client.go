@@ -68,12 +68,20 @@ func IsNotFound(err error) bool {
 }
 
 func (c *Client) request(ctx context.Context, method, path string, in any) (*http.Response, error) {
-	var body io.Reader
+	var data []byte
 	if in != nil {
-		data, err := json.Marshal(in)
-		if err != nil {
+		var err error
+		if data, err = json.Marshal(in); err != nil {
 			return nil, err
 		}
+	}
+	return c.send(ctx, method, path, "application/json", data)
+}
+
+// send makes a request with a body of the type.
+func (c *Client) send(ctx context.Context, method, path, kind string, data []byte) (*http.Response, error) {
+	var body io.Reader
+	if data != nil {
 		body = bytes.NewReader(data)
 	}
 	r, err := http.NewRequestWithContext(ctx, method, c.base+api.Base+path, body)
@@ -81,7 +89,7 @@ func (c *Client) request(ctx context.Context, method, path string, in any) (*htt
 		return nil, err
 	}
 	if method != http.MethodGet {
-		r.Header.Set("Content-Type", "application/json")
+		r.Header.Set("Content-Type", kind)
 	}
 	if c.token != "" {
 		r.Header.Set("Authorization", "Bearer "+c.token)
@@ -178,11 +186,6 @@ func (c *Client) ChangeEndpoint(ctx context.Context, id int64, s api.EndpointSet
 // RemoveEndpoint removes the endpoint with its history.
 func (c *Client) RemoveEndpoint(ctx context.Context, id int64) error {
 	return c.call(ctx, http.MethodDelete, "/endpoints/"+strconv.FormatInt(id, 10), nil, nil)
-}
-
-// Import takes in an estate.
-func (c *Client) Import(ctx context.Context, e api.EstateImport) (done api.Imported, err error) {
-	return done, c.call(ctx, http.MethodPut, "/estate", e, &done)
 }
 
 // Export returns the whole estate.

@@ -10,12 +10,6 @@ import (
 	"nurvik/internal/api"
 )
 
-// SendHolding sends the facts of what a machine holds; they take the place of
-// those that were sent before under its name. They are judged soon after.
-func (c *Client) SendHolding(ctx context.Context, f api.HoldingFacts) (h api.Holding, err error) {
-	return h, c.call(ctx, http.MethodPost, "/holdings", f, &h)
-}
-
 // Holdings returns all holdings.
 func (c *Client) Holdings(ctx context.Context) (list []api.Holding, err error) {
 	return list, c.call(ctx, http.MethodGet, "/holdings", nil, &list)

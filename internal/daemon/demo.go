@@ -160,7 +160,8 @@ func sendHoldings(ctx context.Context, h *harbour.Harbour, c *client.Client) err
 	reader := &intake.Reader{Opener: keystore.Opener{Passwords: []string{harbour.Password}, Budget: &pbe.Budget{}}}
 	for _, machine := range machines {
 		root := filepath.Join(h.Hosts, machine.Name())
-		holding := api.HoldingFacts{Name: machine.Name() + ".tarnholm.example", Trust: []string{"outer"}}
+		holding := api.HoldingFacts{HoldingHeader: api.HoldingHeader{Name: machine.Name() + ".tarnholm.example",
+			Trust: []string{"outer"}}}
 		var unread error
 		err := reader.Walk(ctx, root, func(f facts.File) {
 			f.Path, f.Archive = strings.TrimPrefix(f.Path, root), strings.TrimPrefix(f.Archive, root)
@@ -169,7 +170,7 @@ func sendHoldings(ctx context.Context, h *harbour.Harbour, c *client.Client) err
 		if err := errors.Join(err, unread); err != nil {
 			return err
 		}
-		if _, err := c.SendHolding(ctx, holding); err != nil {
+		if _, err := c.SendHolding(ctx, holding, nil); err != nil {
 			return fmt.Errorf("holding %s: %w", holding.Name, err)
 		}
 	}

@@ -107,14 +107,14 @@ func TestImportIsAllOrNothing(t *testing.T) {
 	bad.Endpoints = append(append([]api.EndpointSettings{}, before.Endpoints...),
 		api.EndpointSettings{Endpoint: "new.tarnholm.example"}, api.EndpointSettings{Endpoint: "bad name"})
 	_, err = shared.client.Import(t.Context(), api.EstateImport{Estate: bad})
-	assert.Equal(t, "body.endpoints[112].endpoint", problemOf(t, err).Errors[0].Location)
+	assert.Equal(t, "line 119: endpoint.endpoint", problemOf(t, err).Errors[0].Location)
 	after, err := shared.client.Export(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, before, after)
 
 	_, err = shared.client.Import(t.Context(), api.EstateImport{Estate: api.Estate{Stores: []api.TrustStore{{Name: "x",
 		Anchors: []api.Anchor{{DER: []byte("no"), Kind: "public"}}}}, Endpoints: []api.EndpointSettings{}}})
-	assert.Equal(t, "body.stores[0].anchors[0].der", problemOf(t, err).Errors[0].Location)
+	assert.Equal(t, "line 1: store.anchors[0].der", problemOf(t, err).Errors[0].Location)
 }
 
 func TestListsArePagedSortedAndFiltered(t *testing.T) {

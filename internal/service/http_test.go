@@ -130,23 +130,18 @@ func TestNoPrivateKeyIsTaken(t *testing.T) {
 	}
 	asJSON := map[string]string{"Content-Type": "application/json"}
 	for name, body := range map[string]string{
-		"label":        quoted(api.EndpointSettings{Endpoint: "a.example", Labels: map[string]string{"note": block}}),
-		"label's name": quoted(api.EndpointSettings{Endpoint: "a.example", Labels: map[string]string{block: "x"}}),
-		"endpoint":     quoted(api.EndpointSettings{Endpoint: block}),
-		"name":         quoted(api.EndpointSettings{Endpoint: "a.example", Names: []string{block}}),
-		"anchor": quoted(api.EstateImport{Estate: api.Estate{Stores: []api.TrustStore{{Name: "k",
-			Anchors: []api.Anchor{{DER: der, Kind: "public"}}}}}}),
-		"unknown": quoted(map[string]string{"endpoint": "a.example", "key": block}),
+		"label":         quoted(api.EndpointSettings{Endpoint: "a.example", Labels: map[string]string{"note": block}}),
+		"label's name":  quoted(api.EndpointSettings{Endpoint: "a.example", Labels: map[string]string{block: "x"}}),
+		"endpoint":      quoted(api.EndpointSettings{Endpoint: block}),
+		"name":          quoted(api.EndpointSettings{Endpoint: "a.example", Names: []string{block}}),
+		"unknown field": quoted(map[string]any{"endpoint": "a.example", "anchors": []any{map[string][]byte{"der": der}}}),
+		"unknown":       quoted(map[string]string{"endpoint": "a.example", "key": block}),
 		"bare base64": quoted(api.EndpointSettings{Endpoint: "a.example",
 			Labels: map[string]string{"note": base64.StdEncoding.EncodeToString(der)}}),
 		"no JSON": block,
 	} {
 		t.Run(name, func(t *testing.T) {
-			path, method := "/api/v1/endpoints", "POST"
-			if name == "anchor" {
-				path, method = "/api/v1/estate", "PUT"
-			}
-			status, _, answer := send(t, method, path, body, asJSON)
+			status, _, answer := send(t, "POST", "/api/v1/endpoints", body, asJSON)
 			assert.Equal(t, 400, status)
 			assert.Contains(t, answer, "private key")
 			assert.NotContains(t, answer, marker)
@@ -172,7 +167,7 @@ func TestHealthAndMetrics(t *testing.T) {
 	auditOf(t, api.AuditStart{})
 	_, _, metrics := send(t, "GET", "/metrics", "", nil)
 	for _, name := range []string{`nurvik_visits_total{outcome="answered"}`, "nurvik_visit_seconds_count",
-		"nurvik_visit_connections_total", `nurvik_http_seconds_bucket{method="PUT",route="/api/v1/estate"`,
+		"nurvik_visit_connections_total", `nurvik_http_seconds_bucket{method="POST",route="/api/v1/deliveries/{id}/finish"`,
 		"go_goroutines"} {
 		assert.Contains(t, metrics, name)
 	}

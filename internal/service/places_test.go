@@ -76,7 +76,7 @@ func TestPlacesAndSightings(t *testing.T) {
 			AND NOT EXISTS (SELECT FROM finding_places p WHERE p.finding_id = f.id)`))
 	})
 	t.Run("a file with its line", func(t *testing.T) {
-		sent, err := shared.client.SendHolding(t.Context(), api.HoldingFacts{Name: "quay", Files: machine(t, "quay")})
+		sent, err := shared.client.SendHolding(t.Context(), api.HoldingFacts{HoldingHeader: api.HoldingHeader{Name: "quay"}, Files: machine(t, "quay")}, nil)
 		require.NoError(t, err)
 		_, err = shared.client.JudgedHolding(t.Context(), sent.ID, sent.SentAt.Add(-time.Microsecond))
 		require.NoError(t, err)

@@ -15,6 +15,7 @@ import (
 
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
+	"golang.org/x/net/netutil"
 
 	"nurvik/core/facts"
 	"nurvik/core/limits"
@@ -50,6 +51,9 @@ type Config struct {
 	Log         *slog.Logger
 	UnsafeDisk  bool // tests only: do not wait for the disk
 }
+
+// maxConnections is how many connections of callers there may be at once.
+const maxConnections = 512
 
 // stopTime bounds an orderly stop.
 const stopTime = 30 * time.Second
@@ -130,10 +134,11 @@ func Run(ctx context.Context, c Config, ready func(address string)) (err error) 
 		defer cancel()
 		err = errors.Join(err, queue.Stop(stop))
 	}()
+	bounded := netutil.LimitListener(listener, maxConnections)
 	handler := web.New(web.Options{Store: s, Queue: queue, Auth: auth.Local{}, Console: c.Console,
 		Hosts: append([]string{"localhost", "127.0.0.1", "::1", host(listener)}, c.PublicHosts...), Registry: registry,
 		Log: c.Log, Now: now})
-	if err := serve(serving, listener, handler, c.Log, ready); err != nil {
+	if err := serve(serving, bounded, handler, c.Log, ready); err != nil {
 		return err
 	}
 	if ctx.Err() == nil { // it was not asked to stop

@@ -9,7 +9,7 @@ import (
 	"nurvik/core/assess"
 	"nurvik/core/brief"
 	"nurvik/core/endpoint"
-	"nurvik/core/facts"
+
 	"nurvik/core/judge"
 	"nurvik/internal/service/store"
 )
@@ -46,15 +46,13 @@ func (w *holdingWorker) Work(ctx context.Context, job *river.Job[holdingArgs]) e
 	return err
 }
 
-// TakeHolding stores the facts of a holding and has them judged.
-func (q *Queue) TakeHolding(ctx context.Context, h *store.Holding, files []facts.File) error {
+// TakeHolding stores what was delivered of a holding, in the transaction, and has it judged.
+func (q *Queue) TakeHolding(ctx context.Context, tx *store.Tx, h *store.Holding, d store.Delivery) error {
 	h.SentAt = q.options.Now()
-	return q.store.Tx(ctx, func(tx *store.Tx) error {
-		if err := tx.SaveHolding(h, files); err != nil {
-			return err
-		}
-		return q.put(ctx, tx, holdingArgs{HoldingID: h.ID})
-	})
+	if err := tx.SaveHolding(h, d); err != nil {
+		return err
+	}
+	return q.put(ctx, tx, holdingArgs{HoldingID: h.ID})
 }
 
 // ChangeHolding sets what people set of a holding and has it judged anew.

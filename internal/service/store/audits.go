@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"gorm.io/gorm"
@@ -14,6 +15,9 @@ import (
 // CreateAudit inserts the audit and an examination for each endpoint. It
 // returns the number of endpoints.
 func (t *Tx) CreateAudit(a *Audit, endpointIDs []int64) (int, error) {
+	if err := t.room(&Audit{}, "state IN ?", []State{Planning, Visiting, Judging}); err != nil {
+		return 0, err
+	}
 	if err := t.db.Create(a).Error; err != nil {
 		return 0, err
 	}
@@ -25,6 +29,23 @@ func (t *Tx) CreateAudit(a *Audit, endpointIDs []int64) (int, error) {
 	}
 	result := t.db.Exec(insert, arguments...)
 	return int(result.RowsAffected), result.Error
+}
+
+// maxRunning is how many audits, and how many what-ifs, may be under way: what
+// they wait for is the same few workers.
+const maxRunning = 20
+
+// room refuses one more where enough are under way: the error is ErrTooMany.
+func (t *Tx) room(model any, condition string, arguments ...any) error {
+	if err := t.Sole(fmt.Sprintf("%T", model)); err != nil {
+		return err
+	}
+	var running int64
+	err := t.db.Model(model).Where(condition, arguments...).Count(&running).Error
+	if err == nil && running >= maxRunning {
+		return ErrTooMany
+	}
+	return err
 }
 
 // Audit returns one audit.

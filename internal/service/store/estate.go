@@ -198,3 +198,24 @@ func (t *Tx) PutEndpoints(list []Endpoint, replace bool, now time.Time) (Importe
 	}
 	return count, nil
 }
+
+// MissingEndpoint returns the first of the numbers that no endpoint has, 0 for none.
+func (s *Store) MissingEndpoint(ctx context.Context, ids []int64) (int64, error) {
+	var known []int64
+	if len(ids) == 0 {
+		return 0, nil
+	}
+	if err := s.read(ctx).Model(&Endpoint{}).Where("id IN ?", ids).Pluck("id", &known).Error; err != nil {
+		return 0, err
+	}
+	there := map[int64]bool{}
+	for _, id := range known {
+		there[id] = true
+	}
+	for _, id := range ids {
+		if !there[id] {
+			return id, nil
+		}
+	}
+	return 0, nil
+}

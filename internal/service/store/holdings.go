@@ -94,11 +94,11 @@ func (s *Store) AllHoldingFiles(ctx context.Context, id int64) ([]facts.File, er
 	return out, nil
 }
 
-// SaveHolding puts the facts in place of those that were sent before under the
-// same name, and sets the holding's number. What is set of a holding that is
-// there stays: it is changed by itself.
-func (t *Tx) SaveHolding(h *Holding, files []facts.File) error {
-	h.Files, h.Codes = len(files), []string{}
+// SaveHolding puts the facts of a delivery in place of those that were sent
+// before under the same name, and sets the holding's number. What is set of a
+// holding that is there stays: it is changed by itself.
+func (t *Tx) SaveHolding(h *Holding, delivery Delivery) error {
+	h.ID, h.Files, h.Codes, h.Failure = 0, delivery.Lines, []string{}, ""
 	conflict := clause.OnConflict{Columns: []clause.Column{{Name: "name"}},
 		DoUpdates: clause.AssignmentColumns([]string{"sent_at", "files", "failure"})}
 	if err := t.db.Clauses(conflict,
@@ -108,14 +108,8 @@ func (t *Tx) SaveHolding(h *Holding, files []facts.File) error {
 	if err := t.db.Where("holding_id = ?", h.ID).Delete(&HoldingFile{}).Error; err != nil {
 		return err
 	}
-	rows := make([]HoldingFile, 0, len(files))
-	for _, f := range files {
-		rows = append(rows, HoldingFile{HoldingID: h.ID, Path: f.Path, Facts: f})
-	}
-	if len(rows) == 0 {
-		return nil
-	}
-	return t.db.CreateInBatches(&rows, 500).Error
+	return t.db.Exec(`INSERT INTO holding_files (holding_id, path, facts)
+		SELECT ?, key, payload FROM delivery_lines WHERE delivery_id = ?`, h.ID, delivery.ID).Error
 }
 
 // SaveHoldingJudgement stores the verdicts of a holding's files, what they

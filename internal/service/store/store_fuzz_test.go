@@ -2,7 +2,9 @@ package store_test
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/json"
+	"fmt"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -16,6 +18,7 @@ import (
 	"nurvik/core/facts"
 	"nurvik/core/plain"
 	"nurvik/core/policy"
+	"nurvik/internal/api"
 	"nurvik/internal/service/postgres"
 	"nurvik/internal/service/store"
 )
@@ -78,6 +81,14 @@ func FuzzFacts(f *testing.F) {
 		})
 		require.NoError(t, err)
 		h := store.Holding{Name: "quay", Policy: policy.Default, SentAt: now, Trust: []string{}, Audiences: []string{}}
+		payload, err := json.Marshal(file)
+		require.NoError(t, err)
+		delivery, err := s.BeginDelivery(t.Context(), api.DeliveryStart{Kind: "holding", Digest: fmt.Sprintf("%x", sha256.Sum256(data))})
+		require.NoError(t, err)
+		delivery, err = s.TakePart(t.Context(), delivery.ID, delivery.NextPart,
+			[]store.DeliveryLine{{Key: file.Path, Payload: string(payload)}})
+		require.NoError(t, err, "%.500s", data)
+		defer func() { require.NoError(t, s.RemoveDelivery(context.Background(), delivery.ID)) }()
 		require.NoError(t, s.Tx(t.Context(), func(tx *store.Tx) error {
 			if _, err := tx.PlanVisits(a.ID, map[int64]facts.Endpoint{e.ID: observed}, nil); err != nil {
 				return err
@@ -85,7 +96,7 @@ func FuzzFacts(f *testing.F) {
 			if err := tx.SaveJudgement(a.ID, e.ID, observed, judgement, now); err != nil {
 				return err
 			}
-			if err := tx.SaveHolding(&h, []facts.File{file}); err != nil {
+			if err := tx.SaveHolding(&h, delivery); err != nil {
 				return err
 			}
 			return tx.SaveHoldingJudgement(&h, []facts.File{file}, ofFiles, now)

@@ -39,7 +39,12 @@ type WhatIfEndpoint struct {
 }
 
 // CreateWhatIf inserts the question.
-func (t *Tx) CreateWhatIf(w *WhatIf) error { return t.db.Create(w).Error }
+func (t *Tx) CreateWhatIf(w *WhatIf) error {
+	if err := t.room(&WhatIf{}, "state = ?", "judging"); err != nil {
+		return err
+	}
+	return t.db.Create(w).Error
+}
 
 // WhatIf returns one.
 func (s *Store) WhatIf(ctx context.Context, id int64) (WhatIf, error) {

@@ -19,9 +19,9 @@ import (
 const progressInterval = 300 * time.Millisecond
 
 func (s *server) registerAudits() {
-	start := operation("start-audit", "POST", "/audits", "Start an audit", "audits", 422)
+	start := operation("start-audit", "POST", "/audits", "Start an audit", "audits", 422, 429)
 	start.DefaultStatus = 201
-	start.MaxBodyBytes = 4 << 20
+	start.MaxBodyBytes = largeBody
 	huma.Register(s.api, start, func(ctx context.Context, in *body[api.AuditStart]) (*body[api.Audit], error) {
 		a := &store.Audit{}
 		err := s.Queue.Begin(ctx, a, in.Body.EndpointIDs)
@@ -85,6 +85,7 @@ func (s *server) registerAudits() {
 	events := operation("follow-audit", "GET", "/audits/{id}/events",
 		"Progress of an audit as server-sent events, until it has ended", "audits", 404)
 	events.Middlewares = huma.Middlewares{s.auditMustExist}
+	events.Metadata = map[string]any{heavy: streams}
 	sse.Register(s.api, events, map[string]any{"audit": api.Audit{}}, s.follow)
 }
 

@@ -46,7 +46,7 @@ func (s *server) registerEndpoints() {
 			return &body[api.EndpointPage]{page}, nil
 		})
 	add := operation("add-endpoint", "POST", "/endpoints", "Add an endpoint", "estate", 409, 422)
-	add.DefaultStatus = 201
+	add.DefaultStatus, add.MaxBodyBytes = 201, largeBody
 	huma.Register(s.api, add, func(ctx context.Context, in *body[api.EndpointSettings]) (*body[api.Endpoint], error) {
 		e, err := s.settled(ctx, in.Body)
 		if err != nil {
@@ -71,8 +71,10 @@ func (s *server) registerEndpoints() {
 		ID   int64 `path:"id" minimum:"1"`
 		Body api.EndpointSettings
 	}
-	huma.Register(s.api, operation("change-endpoint", "PUT", "/endpoints/{id}", "Change an endpoint's settings",
-		"estate", 404, 409, 422),
+	change := operation("change-endpoint", "PUT", "/endpoints/{id}", "Change an endpoint's settings", "estate", 404, 409,
+		422)
+	change.MaxBodyBytes = largeBody
+	huma.Register(s.api, change,
 		func(ctx context.Context, in *changeInput) (*body[api.Endpoint], error) {
 			e, err := s.settled(ctx, in.Body)
 			if err != nil {
@@ -110,6 +112,9 @@ func (s *server) settled(ctx context.Context, in api.EndpointSettings) (store.En
 	e.UpdatedAt = s.Now()
 	return e, nil
 }
+
+// maxTold is how many defects of one request are told.
+const maxTold = 20
 
 func invalid(details []error) error {
 	return huma.Error422UnprocessableEntity("some of it cannot be taken; nothing was changed", details...)
@@ -164,11 +169,22 @@ func isUnstorable(err error) bool {
 // failure turns an error of the store into an answer; what is unexpected is
 // logged here and not told to the caller.
 func (s *server) failure(err error) error {
+	var told huma.StatusError
+	var part *store.PartError
+	var twice *store.TwiceError
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		return huma.Error404NotFound("there is no such record")
 	case errors.Is(err, store.ErrExists):
 		return huma.Error409Conflict(store.ErrExists.Error())
+	case errors.As(err, &told):
+		return err
+	case errors.As(err, &twice):
+		return huma.Error422UnprocessableEntity(err.Error())
+	case errors.As(err, &part), errors.Is(err, store.ErrFinished):
+		return huma.Error409Conflict(err.Error())
+	case errors.Is(err, store.ErrTooMany):
+		return huma.Error429TooManyRequests(err.Error())
 	case errors.Is(err, store.ErrConflict), store.IsMissing(err):
 		return huma.Error409Conflict(store.ErrConflict.Error())
 	case errors.Is(err, store.ErrBuiltin), errors.Is(err, store.ErrInUse):

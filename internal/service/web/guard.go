@@ -1,10 +1,6 @@
 package web
 
 import (
-	"bytes"
-	"errors"
-	"fmt"
-	"io"
 	"mime"
 	"net"
 	"net/http"
@@ -12,12 +8,9 @@ import (
 	"slices"
 	"strings"
 
+	"nurvik/internal/api"
 	"nurvik/internal/service/secrets"
 )
-
-// maxBody is the most that any request may send, in bytes: an estate of a
-// hundred thousand endpoints is well below it.
-const maxBody = 64 << 20
 
 // guard refuses what an honest caller does not send: another service's Host, a
 // foreign Origin, writes that are not JSON, and anything that holds a private key.
@@ -62,10 +55,18 @@ func (g guard) refuse(r *http.Request) (int, string) {
 	if r.Method == http.MethodGet || r.Method == http.MethodHead {
 		return 0, ""
 	}
-	if kind, _, err := mime.ParseMediaType(r.Header.Get("Content-Type")); err != nil || kind != "application/json" {
+	if kind := mediaType(r.Header.Get("Content-Type")); kind != "application/json" && kind != api.PartMedia {
 		return http.StatusUnsupportedMediaType, "writes are JSON: send Content-Type: application/json"
 	}
-	return checkBody(r)
+	return 0, ""
+}
+
+func mediaType(header string) string {
+	kind, _, err := mime.ParseMediaType(header)
+	if err != nil {
+		return ""
+	}
+	return kind
 }
 
 const secretReason = "the request contains a private key; nothing of it was kept. Private keys stay where they " +
@@ -74,21 +75,4 @@ const secretReason = "the request contains a private key; nothing of it was kept
 func unescapedSecret(query string) bool {
 	text, err := url.QueryUnescape(query)
 	return err == nil && secrets.InText(text)
-}
-
-// checkBody reads the body, looks for private keys and puts it back.
-func checkBody(r *http.Request) (int, string) {
-	body, err := io.ReadAll(http.MaxBytesReader(nil, r.Body, maxBody))
-	var tooLarge *http.MaxBytesError
-	switch {
-	case errors.As(err, &tooLarge):
-		return http.StatusRequestEntityTooLarge, fmt.Sprintf("the request is larger than %d MiB; send it in parts",
-			maxBody>>20)
-	case err != nil:
-		return http.StatusBadRequest, "the request was cut off"
-	case secrets.InJSON(body):
-		return http.StatusBadRequest, secretReason
-	}
-	r.Body = io.NopCloser(bytes.NewReader(body))
-	return 0, ""
 }

@@ -2,8 +2,6 @@ package web
 
 import (
 	"context"
-	"fmt"
-	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -11,29 +9,11 @@ import (
 	"nurvik/core/endpoint"
 	"nurvik/core/facts"
 	"nurvik/core/inventory"
-	"nurvik/core/policy"
 	"nurvik/internal/api"
 	"nurvik/internal/service/store"
 )
 
 func (s *server) registerHoldings() {
-	send := operation("send-holding", "POST", "/holdings",
-		"Send the facts of what a machine holds, in place of those sent before", "holdings", 422)
-	send.MaxBodyBytes = maxBody
-	huma.Register(s.api, send, func(ctx context.Context, in *body[api.HoldingFacts]) (*body[api.Holding], error) {
-		known, err := s.known(ctx)
-		if err != nil {
-			return nil, s.failure(err)
-		}
-		h, details := holdingRecord(in.Body, known)
-		if len(details) > 0 {
-			return nil, invalid(details)
-		}
-		if err := s.Queue.TakeHolding(ctx, &h, in.Body.Files); err != nil {
-			return nil, s.failure(err)
-		}
-		return &body[api.Holding]{holdingOf(h)}, nil
-	})
 	huma.Register(s.api, operation("list-holdings", "GET", "/holdings", "List holdings, by name", "holdings"),
 		func(ctx context.Context, _ *struct{}) (*body[[]api.Holding], error) {
 			list, err := s.Store.Holdings(ctx)
@@ -122,45 +102,6 @@ func (s *server) registerHoldings() {
 			}
 			return nil, nil
 		})
-}
-
-// holdingRecord checks what was sent; each defect is a detail with its place.
-func holdingRecord(in api.HoldingFacts, known endpoint.Known) (store.Holding, []error) {
-	var details []error
-	fail := func(location, format string, args ...any) {
-		details = append(details, &huma.ErrorDetail{Message: fmt.Sprintf(format, args...),
-			Location: "body." + location})
-	}
-	h := store.Holding{Name: in.Name, Policy: in.Policy, Trust: orEmpty(in.Trust), Audiences: orEmpty(in.Audiences)}
-	if h.Policy == "" {
-		h.Policy = policy.Default
-	}
-	details = append(details, holdingDefects(h, known)...)
-	seen := map[string]bool{}
-	for i, f := range in.Files {
-		place := fmt.Sprintf("files[%d]", i)
-		switch {
-		case f.Path == "":
-			fail(place+".path", "a file has a path")
-		case seen[f.Path]:
-			fail(place+".path", "the file %q is there twice", f.Path)
-		case !facts.Readable(f.Schema):
-			fail(place+".schema",
-				"the facts are of the schema %q, this service reads %s: use a client of the same version", f.Schema,
-				strings.Join(facts.Schemas, " and "))
-		}
-		seen[f.Path] = true
-		for n, item := range f.Items {
-			switch {
-			case item.Kind == facts.PrivateKey && item.Key == nil:
-				fail(fmt.Sprintf("%s.items[%d].key", place, n), "a private key has facts")
-			case (item.Kind == facts.PrivateKey || item.Kind == facts.SecretKey || item.Kind == facts.Keystore) &&
-				len(item.DER) > 0:
-				fail(fmt.Sprintf("%s.items[%d].der", place, n), "of keys only the public half is taken")
-			}
-		}
-	}
-	return h, details
 }
 
 // holdingDefects checks what people set of a holding, as of an endpoint.

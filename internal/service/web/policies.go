@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -14,6 +15,9 @@ import (
 	"nurvik/internal/api"
 	"nurvik/internal/service/store"
 )
+
+// policyName is the form of a policy's name.
+var policyName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]*$`)
 
 type byName struct {
 	Name string `path:"name" minLength:"1" maxLength:"100" pattern:"^[a-z0-9][a-z0-9._-]*$"`
@@ -55,7 +59,7 @@ func (s *server) registerPolicies() {
 	}
 	save := operation("save-policy", "PUT", "/policies/{name}", "Keep a new version of a policy; errors name the line",
 		"policies", 409, 422)
-	save.MaxBodyBytes = 1 << 20
+	save.MaxBodyBytes = largeBody
 	huma.Register(s.api, save, func(ctx context.Context, in *saveInput) (*body[api.PolicyText], error) {
 		if details := policyDefects(in.Name, in.Body.Text); len(details) > 0 {
 			return nil, invalid(details)

@@ -3,6 +3,7 @@ package web
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"net/http"
@@ -40,12 +41,13 @@ type Options struct {
 // server holds what the operations share.
 type server struct {
 	Options
-	api huma.API
+	api   huma.API
+	slots map[slot]chan struct{}
 }
 
 // New returns the handler of everything.
 func New(o Options) http.Handler {
-	s := &server{Options: o}
+	s := &server{Options: o, slots: newSlots()}
 	root := chi.NewMux()
 	requests := prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "nurvik_http_seconds",
 		Help:    "Duration of requests by route.",
@@ -59,6 +61,7 @@ func New(o Options) http.Handler {
 	root.Group(func(r chi.Router) {
 		r.Use(guarded, auth.Middleware(o.Auth))
 		s.api = humachi.New(r, config())
+		s.api.UseMiddleware(s.bounded)
 		s.register()
 	})
 	if o.Console != nil {
@@ -88,6 +91,10 @@ func config() huma.Config {
 			for _, detail := range e.Errors {
 				detail.Value = nil
 			}
+			if more := len(e.Errors) - maxTold; more > 0 {
+				e.Errors = e.Errors[:maxTold]
+				e.Detail += fmt.Sprintf("; the first %d of %d defects are told", maxTold, maxTold+more)
+			}
 		}
 		return v, nil
 	})
@@ -114,6 +121,7 @@ func (s *server) register() {
 	s.registerAudits()
 	s.registerFindings()
 	s.registerHoldings()
+	s.registerDeliveries()
 	s.registerPolicies()
 	s.registerWhatIfs()
 }
@@ -121,7 +129,7 @@ func (s *server) register() {
 // operation is what all operations have in common.
 func operation(id, method, path, summary, tag string, failures ...int) huma.Operation {
 	return huma.Operation{OperationID: id, Method: method, Path: api.Base + path, Summary: summary, Tags: []string{tag},
-		Errors: failures}
+		Errors: failures, MaxBodyBytes: usualBody}
 }
 
 func (s *server) ready(w http.ResponseWriter, r *http.Request) {

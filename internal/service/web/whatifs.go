@@ -9,6 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"nurvik/core/pki"
+	"nurvik/core/plain"
 	"nurvik/core/policy"
 	"nurvik/internal/api"
 	"nurvik/internal/service/store"
@@ -18,7 +19,7 @@ func (s *server) registerWhatIfs() {
 	start := operation("start-what-if", "POST", "/what-ifs",
 		"Judge what was observed otherwise; the record stays as it is", "what-ifs", 422)
 	start.DefaultStatus = 201
-	start.MaxBodyBytes = 4 << 20
+	start.MaxBodyBytes = largeBody
 	huma.Register(s.api, start, func(ctx context.Context, in *body[api.WhatIfStart]) (*body[api.WhatIf], error) {
 		question, err := s.question(ctx, in.Body)
 		if err != nil {
@@ -82,7 +83,9 @@ func (s *server) question(ctx context.Context, in api.WhatIfStart) (store.WhatIf
 		details = append(details, &huma.ErrorDetail{Message: err.Error(), Location: "body." + field})
 	}
 	if in.At != nil {
-		q.At = *in.At
+		if q.At = *in.At; !plain.Time(q.At) {
+			fail("at", errors.New("years are those from 0 to 9999"))
+		}
 	}
 	for i, text := range in.Distrust {
 		f, err := pki.ParseFingerprint(text)
@@ -113,11 +116,12 @@ func (s *server) question(ctx context.Context, in api.WhatIfStart) (store.WhatIf
 	}
 	slices.Sort(q.EndpointIDs)
 	q.EndpointIDs = slices.Compact(q.EndpointIDs) // so that they can be counted
-	for _, id := range q.EndpointIDs {
-		if _, err := s.Store.Endpoint(ctx, id); err != nil {
-			fail("endpoint_ids", fmt.Errorf("endpoint %d is not in the estate", id))
-			break
-		}
+	missing, err := s.Store.MissingEndpoint(ctx, q.EndpointIDs)
+	if err != nil {
+		return q, s.failure(err)
+	}
+	if missing != 0 {
+		fail("endpoint_ids", fmt.Errorf("endpoint %d is not in the estate", missing))
 	}
 	if len(details) > 0 {
 		return q, invalid(details)
