@@ -196,7 +196,13 @@ func TestWritersTogether(t *testing.T) {
 	}
 	group.Wait()
 	for status := range statuses {
-		assert.Contains(t, []int{200, 404, 409, 422}, status)
+		if !assert.Contains(t, []int{200, 404, 409, 422}, status) {
+			for line := range strings.Lines(shared.log.String()) {
+				if strings.Contains(line, "request failed") {
+					t.Log(line)
+				}
+			}
+		}
 	}
 	assert.Positive(t, statuses[200])
 }

@@ -20,6 +20,8 @@ const (
 const (
 	leastSecret = 16 // of the secret part
 	leastNumber = 32 // of a modulus: 256 bits
+	mostKey     = 64 << 10
+	mostVersion = 16 // versions that are told apart from chance
 )
 
 // magics begin containers that hold keys: Java keystores of both kinds, and OpenSSH's form.
@@ -90,7 +92,7 @@ func read(data []byte) (e element, ok bool) {
 // public begins like any of them.
 func isKey(data []byte) bool {
 	outer, ok := read(data)
-	if !ok || outer.length >= 0 && outer.length < leastSecret {
+	if !ok || outer.length >= 0 && outer.length < leastSecret || outer.length > mostKey {
 		return false
 	}
 	first, ok := read(outer.content)
@@ -99,8 +101,8 @@ func isKey(data []byte) bool {
 	}
 	second, more := read(first.rest)
 	switch {
-	case first.tag == tagInteger && first.length == 1 && more:
-		return afterVersion(second)
+	case first.tag == tagInteger && first.length == 1 && len(first.content) == 1 && more:
+		return second.length <= mostKey && afterVersion(first.content[0], second)
 	case first.tag == tagInteger && first.length >= leastNumber: // n, e, d … without the version
 		// Parameters of key exchanges are up to four numbers too, with another second one.
 		count := integers(outer.content)
@@ -117,12 +119,12 @@ func isKey(data []byte) bool {
 }
 
 // afterVersion decides by what follows a small number at the begin.
-func afterVersion(second element) bool {
+func afterVersion(version byte, second element) bool {
 	switch second.tag {
 	case tagInteger: // RSA and DSA: 0, and a large number (RFC 8017, A.1.2)
-		return second.length >= leastNumber
+		return second.length >= leastNumber && version < mostVersion
 	case tagOctets: // EC (RFC 5915, 3), or PKCS#8 without its algorithm
-		return second.length >= leastSecret
+		return second.length >= leastSecret && version < mostVersion
 	case tagSequence:
 		id, ok := read(second.content)
 		if !ok || id.tag != tagOID || id.length < 2 || id.length > 16 {

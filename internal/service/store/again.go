@@ -31,9 +31,19 @@ func (s *Store) write(ctx context.Context, do func(db *gorm.DB) error) error {
 // again from the start.
 func (s *Store) Tx(ctx context.Context, do func(tx *Tx) error) error {
 	return again(ctx, func() error {
-		return s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error { return do(&Tx{db}) })
+		err := s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error { return do(&Tx{db}) })
+		// Others have added or removed a record after it was looked for.
+		if errors.Is(err, gorm.ErrDuplicatedKey) || errors.Is(err, gorm.ErrRecordNotFound) {
+			return &racedError{err}
+		}
+		return err
 	})
 }
+
+// racedError says that a transaction met what others did since it began.
+type racedError struct{ error }
+
+func (e *racedError) Unwrap() error { return e.error }
 
 // Part runs the function so that an error undoes what it did and nothing else
 // of the transaction.
@@ -44,13 +54,16 @@ func (t *Tx) Part(do func(tx *Tx) error) error {
 func again(ctx context.Context, do func() error) error {
 	for try := 1; ; try++ {
 		err := do()
-		passing, reference := isPassing(err), IsMissing(err)
+		var raced *racedError
+		passing, reference := isPassing(err), IsMissing(err) || errors.As(err, &raced)
 		switch {
 		case !passing && !reference:
 			return err
 		case passing && try == mostTries:
 			return errors.Join(ErrConflict, err)
-		case reference && try == fewTries:
+		case raced != nil && try == mostTries:
+			return errors.Join(ErrConflict, err)
+		case raced == nil && reference && try == fewTries:
 			return err
 		}
 		pause := time.Duration(1+rand.Int64N(10<<min(try, 5))) * time.Millisecond

@@ -11,7 +11,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"nurvik/core/endpoint"
 	"nurvik/core/policy"
 	"nurvik/core/trust"
 	"nurvik/internal/api"
@@ -66,7 +65,7 @@ func (s *server) registerDeliveries() {
 		if err != nil {
 			return nil, s.failure(err)
 		}
-		lines, defects, err := readLines(in.body, map[string]func([]byte) (store.DeliveryLine, []endpoint.Defect){
+		lines, defects, err := readLines(in.body, map[string]lineReader{
 			"holding": fileLine, "estate": estateLine}[d.Kind])
 		switch {
 		case err != nil:

@@ -32,11 +32,16 @@ type lineDefect struct {
 	err   error
 }
 
+// lineReader makes a record of a line. A private key in it is the defect errSecret.
+type lineReader func(line []byte) (store.DeliveryLine, []endpoint.Defect)
+
+// hidden is the defect of a line in which a private key was found.
+var hidden = []endpoint.Defect{{Err: errSecret}}
+
 // readLines reads a part line by line and makes records of it. It ends at the
 // first private key, which is errSecret, and after maxTold defects. What is not
 // in order is never told together with its value.
-func readLines(body io.Reader, record func([]byte) (store.DeliveryLine, []endpoint.Defect)) ([]store.DeliveryLine,
-	[]lineDefect, error) {
+func readLines(body io.Reader, record lineReader) ([]store.DeliveryLine, []lineDefect, error) {
 	var out []store.DeliveryLine
 	var defects []lineDefect
 	reader := bufio.NewReaderSize(body, 64<<10)
@@ -46,11 +51,11 @@ func readLines(body io.Reader, record func([]byte) (store.DeliveryLine, []endpoi
 			return nil, nil, err
 		}
 		if line = bytes.TrimSpace(line); len(line) > 0 {
-			if secrets.InJSON(line) {
-				return nil, nil, errSecret
-			}
 			row, wrong := record(line)
 			for _, d := range wrong {
+				if errors.Is(d.Err, errSecret) {
+					return nil, nil, errSecret
+				}
 				defects = append(defects, lineDefect{number, d.Field, d.Err})
 			}
 			out = append(out, row)
@@ -95,7 +100,13 @@ var publicKinds = map[facts.ItemKind]func([]byte) error{
 func fileLine(line []byte) (store.DeliveryLine, []endpoint.Defect) {
 	var f facts.File
 	if defects := decode(line, &f); len(defects) > 0 {
+		if secrets.InJSON(line) {
+			return store.DeliveryLine{}, hidden
+		}
 		return store.DeliveryLine{}, defects
+	}
+	if holdsSecret(f) {
+		return store.DeliveryLine{}, hidden
 	}
 	var defects []endpoint.Defect
 	fail := func(field, format string, args ...any) {
@@ -132,9 +143,31 @@ func fileLine(line []byte) (store.DeliveryLine, []endpoint.Defect) {
 	return record(f.Path, f, defects)
 }
 
+// holdsSecret looks for private keys in everything but bytes that are what they
+// should be, which is public. That would take long, and in a list of many
+// megabytes something looks like a key by chance.
+func holdsSecret(f facts.File) bool {
+	f.Items = slices.Clone(f.Items)
+	for i := range f.Items {
+		item := &f.Items[i]
+		if parse := publicKinds[item.Kind]; parse != nil && parse(item.DER) == nil {
+			item.DER = nil
+		}
+		if item.Key != nil && publicKinds[facts.PublicKey](item.Key.SPKI) == nil {
+			key := *item.Key
+			key.SPKI, item.Key = nil, &key
+		}
+	}
+	data, err := json.Marshal(f)
+	return err != nil || secrets.InJSON(data)
+}
+
 // estateLine makes a record of one line of an estate. Whether the stores and
 // policies that it names are there is known when all of it is.
 func estateLine(line []byte) (store.DeliveryLine, []endpoint.Defect) {
+	if secrets.InJSON(line) {
+		return store.DeliveryLine{}, hidden
+	}
 	var l api.EstateLine
 	if defects := decode(line, &l); len(defects) > 0 {
 		return store.DeliveryLine{}, defects

@@ -33,6 +33,9 @@ func (s *server) registerPolicies() {
 			out := []api.Policy{}
 			for _, p := range list {
 				view, _, err := s.policyOf(ctx, p, 0)
+				if errors.Is(err, store.ErrNotFound) { // removed since the list was read
+					continue
+				}
 				if err != nil {
 					return nil, s.failure(err)
 				}
