@@ -19,7 +19,7 @@ import (
 func chainCall(t *testing.T, arguments ...string) outcome {
 	t.Helper()
 	return call(t, "", "nurvik", append([]string{"chain", "--handshake-timeout", "5s", "--allow-network",
-		"127.0.0.0/8"}, arguments...)...)
+		fmt.Sprintf("127.0.0.0/8=%d", estate.Port)}, arguments...)...)
 }
 
 func anchors(name string) string {

@@ -7,6 +7,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net"
 	"os"
 	"os/exec"
@@ -118,7 +119,8 @@ func serve(t *testing.T, data string, arguments ...string) *daemon {
 	address := freeAddress(t)
 	d := &daemon{address: "http://" + address, log: &bytes.Buffer{}, done: make(chan error, 1)}
 	arguments = append([]string{"serve", "--data", data, "--listen", address, "--resolver", estate.NameServer,
-		"--resolver-validates", "--unsafe-disk", "--fetch", "--allow-network", "127.0.0.0/8"}, arguments...)
+		"--resolver-validates", "--unsafe-disk", "--fetch", "--allow-network",
+		fmt.Sprintf("127.0.0.0/8=%d", estate.Port)}, arguments...)
 	d.cmd = exec.Command(filepath.Join(binaries, "nurvikd"), arguments...)
 	d.cmd.Stderr = d.log
 	stdout, err := d.cmd.StdoutPipe()

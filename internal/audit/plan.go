@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"net/netip"
-	"os"
 	"slices"
 
 	"nurvik/core/assess"
@@ -44,6 +42,7 @@ type Request struct {
 	Stdin     io.Reader       // for the target "-"
 	Passwords []string        // tried on everything that is protected
 	Read      func(files int) // told how many files were read so far; may be nil
+	Estate    string          // an estate file that is obeyed beside the targets
 	Report    rescue.Report   // takes defects of the audit itself to the log; nil drops them
 }
 
@@ -53,13 +52,14 @@ type Plan struct {
 	files      []facts.File
 	ofFiles    assess.Expectation
 	anchors    []*trust.Store
-	networks   []netip.Prefix
+	networks   []fetch.Network
 	limits     limits.Limits // of the estate files
 	resolver   *estatefile.Resolver
 	heap       bool
 	memory     *brief.Memory
 	report     rescue.Report
 	unexamined []Unexamined
+	notes      []string
 }
 
 // visit is an endpoint with what is expected of it.
@@ -72,7 +72,10 @@ type visit struct {
 func (p *Plan) Policy() policy.Policy { return p.ofFiles.Policy }
 
 // Networks are those that issuers may be asked in, beside the public ones.
-func (p *Plan) Networks() []netip.Prefix { return p.networks }
+func (p *Plan) Networks() []fetch.Network { return p.networks }
+
+// Notes are what the caller should know of how the call was understood.
+func (p *Plan) Notes() []string { return p.notes }
 
 // Limits of visits, as the estate files say.
 func (p *Plan) Limits() limits.Limits { return p.limits }
@@ -147,12 +150,12 @@ func NewPlan(ctx context.Context, r Request) (*Plan, error) {
 	if p.plan.networks, err = fetch.ParseNetworks(r.Networks); err != nil {
 		return nil, &UsageError{err}
 	}
-	estates, rest, err := p.sort()
+	estate, rest, err := p.sort()
 	if err != nil {
 		return nil, err
 	}
-	for _, e := range estates {
-		if err := p.estate(e); err != nil {
+	if estate != nil {
+		if err := p.estate(estate); err != nil {
 			return nil, err
 		}
 	}
@@ -196,77 +199,6 @@ func (p *Plan) Knows(f pki.Fingerprint) bool {
 	})
 }
 
-// sort takes the estate files out of the targets, because their stores and
-// defaults count for the others too.
-func (p *planner) sort() (estates []*estatefile.Estate, rest []string, err error) {
-	for _, target := range p.request.Targets {
-		info, err := os.Stat(target)
-		if err != nil || info.IsDir() || info.Size() > intake.MaxFileSize {
-			rest = append(rest, target)
-			continue
-		}
-		data, err := os.ReadFile(target)
-		if err != nil || !estatefile.Looks(data) {
-			rest = append(rest, target)
-			continue
-		}
-		e, err := estatefile.Parse(target, data)
-		if err != nil {
-			return nil, nil, &UsageError{err}
-		}
-		stores, err := e.LoadStores()
-		if err != nil {
-			return nil, nil, err
-		}
-		for name, s := range stores {
-			p.loader.Named[name], p.stores[name] = s, s
-		}
-		policies, err := e.LoadPolicies()
-		if err != nil {
-			return nil, nil, &UsageError{err}
-		}
-		maps.Copy(p.policies, policies)
-		if len(estates) == 0 {
-			p.defaults = e.Defaults
-		}
-		networks, err := fetch.ParseNetworks(e.Networks)
-		if err != nil {
-			return nil, nil, &UsageError{err}
-		}
-		p.plan.networks = append(p.plan.networks, networks...)
-		p.plan.limits = p.plan.limits.Over(e.Limits)
-		if p.plan.resolver == nil {
-			p.plan.resolver = e.Resolver
-		}
-		estates = append(estates, e)
-	}
-	return estates, rest, nil
-}
-
-func (p *planner) estate(e *estatefile.Estate) error {
-	for _, entry := range e.Endpoints {
-		if len(entry.Trust) == 0 {
-			entry.Trust = p.request.Trust
-		}
-		if len(entry.Audiences) == 0 {
-			entry.Audiences = p.request.Audiences
-		}
-		entry = e.Settled(entry)
-		v, err := p.visitOf(entry)
-		if err != nil {
-			return err
-		}
-		if p.request.Policy == "" && entry.Policy != "" {
-			library := assess.Library{Policies: p.policies}
-			if v.expected.Policy, err = library.PolicyNamed(entry.Policy); err != nil {
-				return &UsageError{fmt.Errorf("%s: %w", entry.Endpoint, err)}
-			}
-		}
-		p.plan.visits = append(p.plan.visits, v)
-	}
-	return nil
-}
-
 // visitOf is what is to be visited for settings, and what is expected of it.
 func (p *planner) visitOf(s endpoint.Settings) (visit, error) {
 	target, err := probe.TargetOf(s, p.request.Effort)
@@ -286,6 +218,7 @@ func (p *planner) target(ctx context.Context, target string) error {
 		return err
 	}
 	source := &Source{Reader: p.reader, Stdin: p.request.Stdin, Progress: p.request.Read}
+	p.noteEstates(target)
 	isFile, err := source.Add(ctx, target)
 	if err != nil {
 		return err

@@ -63,12 +63,51 @@ func TestFilesUseTheEstatesStoresAndDefaults(t *testing.T) {
 	}
 	assert.Equal(t, judge.Faulty, verdict(audit.Request{Targets: []string{file}}),
 		"the system does not know the harbour's issuer")
-	assert.Equal(t, judge.Sound, verdict(audit.Request{Targets: []string{file, h.EstateFile}}),
-		"the estate's default does, wherever it stands in the call")
-	assert.Equal(t, judge.Faulty, verdict(audit.Request{Targets: []string{file, h.EstateFile},
+	assert.Equal(t, judge.Sound, verdict(audit.Request{Targets: []string{file}, Estate: h.EstateFile}),
+		"the estate's default does")
+	assert.Equal(t, judge.Faulty, verdict(audit.Request{Targets: []string{file}, Estate: h.EstateFile,
 		Trust: []string{"inner"}}), "the call comes before the default")
-	assert.Equal(t, judge.Sound, verdict(audit.Request{Targets: []string{file, h.EstateFile},
+	assert.Equal(t, judge.Sound, verdict(audit.Request{Targets: []string{file}, Estate: h.EstateFile,
 		Trust: []string{"inner", "outer"}}))
+}
+
+// TestEstatesAreNamed: an estate file that somebody else has put among the
+// targets is not obeyed.
+func TestEstatesAreNamed(t *testing.T) {
+	h, directory := world(t), t.TempDir()
+	data, err := os.ReadFile(h.EstateFile)
+	require.NoError(t, err)
+	upload, named := filepath.Join(directory, "uploads", "upload.yaml"), filepath.Join(directory, "estate.txt")
+	require.NoError(t, os.MkdirAll(filepath.Dir(upload), 0o700))
+	for _, path := range []string{upload, named} {
+		require.NoError(t, os.WriteFile(path, data, 0o600))
+	}
+	require.NoError(t, os.Symlink(filepath.Join(filepath.Dir(h.EstateFile), "anchors"), filepath.Join(directory, "anchors")))
+	require.NoError(t, os.Symlink(filepath.Join(filepath.Dir(h.EstateFile), "anchors"), filepath.Join(directory, "uploads", "anchors")))
+	file := filepath.Join(h.Files, "tides-fullchain.pem")
+	tests := []struct {
+		name    string
+		request audit.Request
+		obeyed  bool
+	}{
+		{"alone", audit.Request{Targets: []string{upload}}, true},
+		{"named by the flag", audit.Request{Estate: named}, true},
+		{"named by the flag, beside others", audit.Request{Estate: named, Targets: []string{file}}, true},
+		{"among others", audit.Request{Targets: []string{upload, file}}, false},
+		{"among others, whatever the order", audit.Request{Targets: []string{file, upload}}, false},
+		{"under another name", audit.Request{Targets: []string{named}}, false},
+		{"in a walk", audit.Request{Targets: []string{filepath.Dir(upload)}}, false},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			plan, err := audit.NewPlan(t.Context(), tt.request)
+			require.NoError(t, err)
+			assert.Equal(t, tt.obeyed, plan.Steps() > 0)
+			assert.Equal(t, tt.obeyed, len(plan.Networks()) > 0)
+			assert.Equal(t, tt.obeyed, plan.Resolver() != nil)
+			assert.Equal(t, tt.obeyed, len(plan.Notes()) == 0, "%v", plan.Notes())
+		})
+	}
 }
 
 func TestFamilyWithoutRouteIsToldOnce(t *testing.T) {

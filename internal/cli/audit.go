@@ -35,14 +35,23 @@ func (a *app) auditCommand() *cobra.Command {
 		Long: `Examines every target, judges it and reports the findings by target.
 
 A target is an endpoint (host, host:port, imaps://host), a file of any kind that
-"nurvik identify" knows, a directory, an estate file, or - for standard input. A
-target with a / in it, or that exists as a path, is a file; name:443 never is.`,
+"nurvik identify" knows, a directory, or - for standard input. A target with a /
+in it, or that exists as a path, is a file; name:443 never is.
+
+An estate file is obeyed, with the networks, the name server and the trust stores
+that it names, when it is the only target and is called .yaml or .yml, or with
+--estate. Among other targets, or below a directory, it is a file like any other.`,
 		Example: `  nurvik audit tides.tarnholm.example
   nurvik audit estate.yaml -o json
   nurvik audit /etc/ssl/harbour --name pilots.tarnholm.example
   nurvik audit pilots.tarnholm.example --visit-at 192.0.2.7 --trust private:inner-root.pem
   nurvik audit estate.yaml --at +30d --fail-from risk`,
-		Args: cobra.MinimumNArgs(1),
+		Args: func(cmd *cobra.Command, args []string) error {
+			if f.request.Estate == "" {
+				return cobra.MinimumNArgs(1)(cmd, args)
+			}
+			return nil
+		},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f.request.Targets, f.request.Stdin = args, a.stdin
 			return a.audit(cmd.Context(), f)
@@ -52,6 +61,7 @@ target with a / in it, or that exists as a path, is a file; name:443 never is.`,
 	f.shared.add(cmd)
 	flags := cmd.Flags()
 	flags.BoolVar(&f.long, "long", false, "show everything that was learnt about each endpoint")
+	flags.StringVar(&f.request.Estate, "estate", "", "audit the estate in this `FILE`, beside the targets")
 	flags.BoolVar(&f.send, "send", false,
 		"send what was read from the files to the service, never a private key; it is shown there as a holding")
 	flags.StringVar(&f.holding, "holding", "", "call the holding that is sent `NAME` (default this machine's)")
@@ -67,6 +77,9 @@ func (a *app) audit(ctx context.Context, f *auditFlags) error {
 	plan, err := a.planOf(ctx, &f.request, &f.material)
 	if err != nil {
 		return err
+	}
+	for _, note := range plan.Notes() {
+		fmt.Fprintln(a.stderr, "nurvik: "+note)
 	}
 	if f.send {
 		if err := a.send(ctx, f, plan); err != nil {

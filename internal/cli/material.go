@@ -58,7 +58,8 @@ func (f *askingFlags) add(cmd *cobra.Command) {
 	flags.BoolVar(&f.none, "no-revocation", false, "do not ask issuers about revocation")
 	flags.BoolVar(&f.issuers, "fetch", false, "fetch missing intermediates from the URLs in the certificates")
 	flags.StringArrayVar(&f.networks, "allow-network", nil,
-		"also ask issuers in this `NETWORK`, such as 10.0.0.0/8; public addresses are always allowed; repeat for more")
+		"also ask issuers in this `NETWORK` on ports 80 and 443, such as 10.0.0.0/8, or on others with "+
+			"10.0.0.0/8=80,8080; public addresses are always allowed; repeat for more")
 }
 
 // passwords collects what is to be tried, in the order of the call.

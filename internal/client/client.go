@@ -9,10 +9,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
 
 	"nurvik/internal/api"
 )
@@ -30,7 +33,37 @@ func New(address, token string) (*Client, error) {
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
 		return nil, fmt.Errorf("%q is no address of a service: write http://HOST:PORT", address)
 	}
-	return &Client{base: strings.TrimSuffix(address, "/"), token: token, http: &http.Client{}}, nil
+	if token != "" && u.Scheme == "http" && !isLoopback(u.Hostname()) {
+		return nil, fmt.Errorf("a token is not sent to %s over plain HTTP, where others can read it: use https, or a service "+
+			"on this machine", u.Host)
+	}
+	return &Client{base: strings.TrimSuffix(address, "/"), token: token, http: &http.Client{
+		Transport: &http.Transport{
+			Proxy: http.ProxyFromEnvironment, DialContext: (&net.Dialer{Timeout: connectTime}).DialContext,
+			TLSHandshakeTimeout: connectTime, ResponseHeaderTimeout: answerTime, MaxResponseHeaderBytes: 64 << 10,
+			IdleConnTimeout: time.Minute, MaxIdleConnsPerHost: 4,
+		},
+		CheckRedirect: func(*http.Request, []*http.Request) error {
+			return errors.New("the service sends elsewhere; name its own address")
+		},
+	}}, nil
+}
+
+// Limits of a call.
+const (
+	connectTime = 10 * time.Second
+	answerTime  = 2 * time.Minute // until an answer begins: taking in a large estate takes a while
+	mostAnswer  = 1 << 30         // bytes of an answer: a whole estate with its trust stores
+	mostProblem = 1 << 20         // bytes of a refusal
+)
+
+// isLoopback reports whether the host is this machine, by an address that
+// leads nowhere else or the name that stands for it (RFC 6761, 6.3).
+func isLoopback(host string) bool {
+	if address, err := netip.ParseAddr(host); err == nil {
+		return address.IsLoopback()
+	}
+	return strings.EqualFold(host, "localhost")
 }
 
 // Problem is what the service answers when it refuses (RFC 9457).
@@ -109,7 +142,7 @@ func (c *Client) send(ctx context.Context, method, path, kind string, data []byt
 	defer response.Body.Close()
 	p := &Problem{Status: response.StatusCode, Title: http.StatusText(response.StatusCode)}
 	// what is no problem document has its status still
-	_ = json.NewDecoder(io.LimitReader(response.Body, 1<<20)).Decode(p)
+	_ = json.NewDecoder(io.LimitReader(response.Body, mostProblem)).Decode(p)
 	return nil, p
 }
 
@@ -122,7 +155,7 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 	if out == nil {
 		return nil
 	}
-	if err := json.NewDecoder(response.Body).Decode(out); err != nil {
+	if err := json.NewDecoder(io.LimitReader(response.Body, mostAnswer)).Decode(out); err != nil {
 		return fmt.Errorf("the answer of %s cannot be read: %w; is it a Nurvik service of this version?", c.base, err)
 	}
 	return nil

@@ -119,7 +119,8 @@ func serviceFlags(cmd *cobra.Command, c *service.Config) {
 	flags.BoolVar(&c.Silent, "no-revocation", false, "do not ask issuers about revocation")
 	flags.BoolVar(&c.Issuers, "fetch", false, "fetch missing intermediates from the URLs in the certificates")
 	flags.StringArrayVar(&c.Networks, "allow-network", nil,
-		"also ask issuers in this `NETWORK`, such as 10.0.0.0/8; public addresses are always allowed; repeat for more")
+		"also ask issuers in this `NETWORK` on ports 80 and 443, such as 10.0.0.0/8, or on others with "+
+			"10.0.0.0/8=80,8080; public addresses are always allowed; repeat for more")
 	flags.StringVar(&c.Effort, "effort", string(facts.Normal),
 		"set how much each visit asks, `EFFORT`: quick, normal or full")
 	flags.IntVar(&c.Visits, "visits", 50, "visit at most `N` endpoints at once")

@@ -76,7 +76,7 @@ func (a *app) demo(ctx context.Context, c service.Config, port uint16, once bool
 	if c.Resolver.Address == "" {
 		c.Resolver = vantage.NameServer{Address: h.NameServer, Validates: true}
 	}
-	c.Issuers, c.Networks = true, append(c.Networks, "127.0.0.0/8")
+	c.Issuers, c.Networks = true, append(c.Networks, fmt.Sprintf("127.0.0.0/8=%d", h.Port))
 
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()

@@ -29,10 +29,10 @@ type Estate struct {
 	Policies map[string]Policy `yaml:"policies,omitempty"`
 	Defaults Defaults          `yaml:"defaults,omitempty"`
 	// that issuers may be asked in, beside the public ones
-	Networks  []string            `yaml:"networks,omitempty,flow"`
-	Resolver  *Resolver           `yaml:"resolver,omitempty"` // name server to ask instead of the system's
-	Limits    limits.Limits       `yaml:"limits,omitempty"`   // of visits
-	Endpoints []endpoint.Settings `yaml:"endpoints"`
+	Networks  []fetch.NetworkEntry `yaml:"networks,omitempty,flow"`
+	Resolver  *Resolver            `yaml:"resolver,omitempty"` // name server to ask instead of the system's
+	Limits    limits.Limits        `yaml:"limits,omitempty"`   // of visits
+	Endpoints []endpoint.Settings  `yaml:"endpoints"`
 
 	path string // for error messages and relative paths
 }
@@ -121,8 +121,10 @@ func (e *Estate) check(data []byte) error {
 			fail(0, "the policy %q is built in; give yours another name", name)
 		}
 	}
-	if _, err := fetch.ParseNetworks(e.Networks); err != nil {
-		fail(0, "networks: %v", err)
+	for _, n := range e.Networks {
+		if _, err := n.Parse(); err != nil {
+			fail(0, "networks: %v", err)
+		}
 	}
 	if err := e.Limits.Check(); err != nil {
 		fail(0, "limits: %v", err)
@@ -276,4 +278,15 @@ func (e *Estate) Write() ([]byte, error) {
 		return nil, err
 	}
 	return out.Bytes(), encoder.Close()
+}
+
+// AllowedNetworks are those that issuers may be asked in; they were checked when the file was read.
+func (e *Estate) AllowedNetworks() []fetch.Network {
+	var out []fetch.Network
+	for _, entry := range e.Networks {
+		if n, err := entry.Parse(); err == nil {
+			out = append(out, n)
+		}
+	}
+	return out
 }

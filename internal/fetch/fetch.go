@@ -13,13 +13,14 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"strconv"
 	"syscall"
 	"time"
 )
 
 // Options say how things are fetched.
 type Options struct {
-	Allowed []netip.Prefix                                               // networks beside the public ones
+	Allowed []Network                                                    // beside the public addresses
 	Lookup  func(ctx context.Context, host string) ([]netip.Addr, error) // of host names
 	Timeout time.Duration                                                // for one request; default 10 s
 }
@@ -54,19 +55,6 @@ func New(o Options) *Fetcher {
 	return f
 }
 
-// ParseNetworks reads networks such as 10.0.0.0/8. The error names the wrong one.
-func ParseNetworks(texts []string) ([]netip.Prefix, error) {
-	var out []netip.Prefix
-	for _, text := range texts {
-		p, err := netip.ParsePrefix(text)
-		if err != nil {
-			return nil, fmt.Errorf("%q is no network: write ADDRESS/BITS, such as 10.0.0.0/8", text)
-		}
-		out = append(out, p.Masked())
-	}
-	return out, nil
-}
-
 // notPublic are networks for special purposes that netip has no word for
 // (IANA special-purpose address registries).
 var notPublic = []netip.Prefix{
@@ -74,15 +62,30 @@ var notPublic = []netip.Prefix{
 	netip.MustParsePrefix("192.0.2.0/24"), netip.MustParsePrefix("198.18.0.0/15"),
 	netip.MustParsePrefix("198.51.100.0/24"), netip.MustParsePrefix("203.0.113.0/24"),
 	netip.MustParsePrefix("240.0.0.0/4"), netip.MustParsePrefix("0.0.0.0/8"),
-	netip.MustParsePrefix("64:ff9b::/96"), netip.MustParsePrefix("64:ff9b:1::/48"), netip.MustParsePrefix("2001::/23"),
-	netip.MustParsePrefix("2001:db8::/32"), netip.MustParsePrefix("2002::/16"), netip.MustParsePrefix("100::/64"),
+	netip.MustParsePrefix("192.88.99.0/24"), netip.MustParsePrefix("::/96"), netip.MustParsePrefix("fec0::/10"),
+	netip.MustParsePrefix("64:ff9b:1::/48"), netip.MustParsePrefix("2001::/23"), netip.MustParsePrefix("2001:db8::/32"),
+	netip.MustParsePrefix("2002::/16"), netip.MustParsePrefix("100::/64"), netip.MustParsePrefix("3fff::/20"),
+	netip.MustParsePrefix("5f00::/16"),
 }
 
-// permitted reports whether the address may be asked.
-func (f *Fetcher) permitted(address netip.Addr) bool {
+// translated is the network of IPv6 addresses that stand for the IPv4 address in their last bytes (RFC 6052, 2.1).
+var translated = netip.MustParsePrefix("64:ff9b::/96")
+
+// meant is the address that packets to the address end at.
+func meant(address netip.Addr) netip.Addr {
 	address = address.Unmap().WithZone("")
-	for _, p := range f.options.Allowed {
-		if p.Contains(address) {
+	if translated.Contains(address) {
+		bytes := address.As16()
+		return netip.AddrFrom4([4]byte(bytes[12:]))
+	}
+	return address
+}
+
+// permitted reports whether the address may be asked on the port.
+func (f *Fetcher) permitted(address netip.Addr, port uint16) bool {
+	address = meant(address)
+	for _, n := range f.options.Allowed {
+		if n.holds(address, port) {
 			return true
 		}
 	}
@@ -101,6 +104,10 @@ func (f *Fetcher) dial(ctx context.Context, network, place string) (net.Conn, er
 	if err != nil {
 		return nil, err
 	}
+	number, err := strconv.ParseUint(port, 10, 16)
+	if err != nil {
+		return nil, fmt.Errorf("%s is no port", port)
+	}
 	var addresses []netip.Addr
 	if address, err := netip.ParseAddr(host); err == nil {
 		addresses = []netip.Addr{address}
@@ -109,9 +116,9 @@ func (f *Fetcher) dial(ctx context.Context, network, place string) (net.Conn, er
 	}
 	var failure error
 	for _, address := range addresses {
-		if !f.permitted(address) {
-			failure = errors.Join(failure, fmt.Errorf("%s is neither public nor in a network that is allowed",
-				address.Unmap()))
+		if !f.permitted(address, uint16(number)) {
+			failure = errors.Join(failure, fmt.Errorf("%s is neither public nor in a network that is allowed on port %s",
+				address.Unmap(), port))
 			continue
 		}
 		conn, err := (&net.Dialer{}).DialContext(ctx, network, net.JoinHostPort(address.Unmap().String(), port))

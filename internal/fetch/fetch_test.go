@@ -3,6 +3,7 @@ package fetch_test
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net"
 	"net/http"
@@ -14,6 +15,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v3"
 
 	"nurvik/internal/fetch"
 )
@@ -58,7 +60,9 @@ func TestFetch(t *testing.T) {
 	require.NoError(t, err)
 	nobody := "http://" + closed.Addr().String() + "/"
 	require.NoError(t, closed.Close())
-	allowed, err := fetch.ParseNetworks([]string{"127.0.0.0/8"})
+	_, closedPort, err := net.SplitHostPort(closed.Addr().String())
+	require.NoError(t, err)
+	allowed, err := fetch.ParseNetworks([]string{"127.0.0.0/8=" + port + "," + closedPort})
 	require.NoError(t, err)
 	f := fetch.New(fetch.Options{Allowed: allowed, Lookup: lookup, Timeout: 2 * time.Second})
 	tests := []struct {
@@ -101,11 +105,40 @@ func TestFetch(t *testing.T) {
 	t.Run("nothing but public addresses unless allowed", func(t *testing.T) {
 		strict := fetch.New(fetch.Options{Lookup: lookup})
 		for _, address := range []string{"127.0.0.1", "[::1]", "0.0.0.0", "169.254.1.1", "100.64.0.1", "[fe80::1]",
-			"[fc00::1]", "224.0.0.1", "255.255.255.255"} {
+			"[fc00::1]", "224.0.0.1", "255.255.255.255", "[::10.0.0.1]", "[::198.41.0.4]", "[fec0::1]", "192.88.99.1",
+			"[3fff::1]", "[5f00::1]", "[64:ff9b::10.0.0.1]", "[64:ff9b::127.0.0.1]", "[64:ff9b:1::1]", "[2002::1]"} {
 			_, err := strict.Get(t.Context(), "http://"+address+"/", 10)
 			assert.ErrorContains(t, err, "neither public nor", address)
 		}
 	})
-	_, err = fetch.ParseNetworks([]string{"10.0.0.0"})
-	assert.ErrorContains(t, err, "ADDRESS/BITS")
+	t.Run("an allowed network on its ports alone", func(t *testing.T) {
+		usual := fetch.New(fetch.Options{Allowed: networks(t, "127.0.0.0/8"), Lookup: lookup, Timeout: 2 * time.Second})
+		_, err := usual.Get(t.Context(), server.URL+"/list", 1000)
+		assert.ErrorContains(t, err, "allowed on port "+port)
+		_, err = usual.Get(t.Context(), "http://127.77.0.1/list", 1000)
+		assert.NotContains(t, err.Error(), "allowed on port", "80 is one of the usual ports")
+		translated := fetch.New(fetch.Options{Allowed: networks(t, "10.0.0.0/8=81"), Timeout: time.Millisecond})
+		_, err = translated.Get(t.Context(), "http://[64:ff9b::10.0.0.1]:81/", 10)
+		assert.NotContains(t, err.Error(), "allowed on port", "it counts as the address in it")
+	})
+	for text, want := range map[string]string{"10.0.0.0": "ADDRESS/BITS", "10.0.0.0/8=": "no port",
+		"10.0.0.0/8=80,": "no port", "10.0.0.0/8=0": "no port", "10.0.0.0/8=70000": "no port"} {
+		_, err = fetch.ParseNetworks([]string{text})
+		assert.ErrorContains(t, err, want, text)
+	}
+	for text, want := range map[string]string{"10.1.2.3/8": "[{10.0.0.0/8 []}]", "{network: 10.0.0.0/8}": "[{10.0.0.0/8 []}]",
+		"{network: 10.0.0.0/8, ports: [80, 8080]}": "[{10.0.0.0/8 [80 8080]}]", "fd00::/8=81": "[{fd00::/8 [81]}]"} {
+		var entry fetch.NetworkEntry
+		require.NoError(t, yaml.Unmarshal([]byte(text), &entry))
+		n, err := entry.Parse()
+		require.NoError(t, err)
+		assert.Equal(t, want, fmt.Sprint([]fetch.Network{n}))
+	}
+}
+
+func networks(t *testing.T, texts ...string) []fetch.Network {
+	t.Helper()
+	out, err := fetch.ParseNetworks(texts)
+	require.NoError(t, err)
+	return out
 }

@@ -55,7 +55,7 @@ stores:
   old-light: {kind: public, path: anchors/old-light.pem}
   sextant: {kind: private, path: anchors/sextant.pem}
   second: {kind: public, path: anchors/second.pem}
-networks: [127.0.0.0/8]
+networks: [{network: 127.0.0.0/8, ports: [` + strconv.Itoa(int(port)) + `]}]
 resolver: {address: '` + netip.AddrPortFrom(netip.MustParseAddr(nameServerAddress), port).String() + `', validates: true}
 defaults:
   trust: [outer]

@@ -21,9 +21,9 @@ import (
 
 // Options say what is asked.
 type Options struct {
-	Revocation bool           // ask about revocation
-	Issuers    bool           // fetch issuers' certificates that a chain lacks
-	Networks   []netip.Prefix // that may be asked beside the public ones
+	Revocation bool            // ask about revocation
+	Issuers    bool            // fetch issuers' certificates that a chain lacks
+	Networks   []fetch.Network // that may be asked beside the public ones
 	Lookup     func(ctx context.Context, host string) ([]netip.Addr, error)
 	Timeout    time.Duration // for one request; default 10 s
 	Now        func() time.Time

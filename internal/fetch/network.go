@@ -1,0 +1,93 @@
+package fetch
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+)
+
+// Network is one in which issuers may be asked, beside the public addresses.
+type Network struct {
+	Prefix netip.Prefix
+	Ports  []uint16 // none means 80 and 443
+}
+
+// usualPorts are those on which lists, answers and certificates are published.
+var usualPorts = []uint16{80, 443}
+
+// holds reports whether the port of the address may be asked.
+func (n Network) holds(address netip.Addr, port uint16) bool {
+	ports := n.Ports
+	if len(ports) == 0 {
+		ports = usualPorts
+	}
+	return n.Prefix.Contains(address) && slices.Contains(ports, port)
+}
+
+// ParseNetwork reads 10.0.0.0/8, or 10.0.0.0/8=80,8080 with the ports that may be asked there.
+func ParseNetwork(text string) (Network, error) {
+	prefix, ports, hasPorts := strings.Cut(text, "=")
+	p, err := netip.ParsePrefix(prefix)
+	if err != nil {
+		return Network{}, fmt.Errorf("%q is no network: write ADDRESS/BITS, such as 10.0.0.0/8, or with ports "+
+			"10.0.0.0/8=80,8080", text)
+	}
+	n := Network{Prefix: p.Masked()}
+	if !hasPorts {
+		return n, nil
+	}
+	for digits := range strings.SplitSeq(ports, ",") {
+		port, err := strconv.ParseUint(digits, 10, 16)
+		if err != nil || port == 0 {
+			return Network{}, fmt.Errorf("%q is no port of the network %s: write numbers from 1 to 65535, with commas "+
+				"between them", digits, n.Prefix)
+		}
+		n.Ports = append(n.Ports, uint16(port))
+	}
+	return n, nil
+}
+
+// ParseNetworks reads many. The error names the wrong one.
+func ParseNetworks(texts []string) ([]Network, error) {
+	var out []Network
+	for _, text := range texts {
+		n, err := ParseNetwork(text)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, n)
+	}
+	return out, nil
+}
+
+// NetworkEntry is a network as an estate file writes it: 10.0.0.0/8, or
+// {network: 10.0.0.0/8, ports: [80, 8080]}.
+type NetworkEntry struct {
+	Network string   `yaml:"network"`
+	Ports   []uint16 `yaml:"ports,flow"`
+}
+
+// UnmarshalYAML implements yaml.Unmarshaler.
+func (e *NetworkEntry) UnmarshalYAML(node *yaml.Node) error {
+	if node.Kind == yaml.ScalarNode {
+		return node.Decode(&e.Network)
+	}
+	type plain NetworkEntry // without this method
+	return node.Decode((*plain)(e))
+}
+
+// Parse checks the entry.
+func (e NetworkEntry) Parse() (Network, error) {
+	n, err := ParseNetwork(e.Network)
+	if err == nil && len(e.Ports) > 0 {
+		if slices.Contains(e.Ports, 0) {
+			return n, fmt.Errorf("0 is no port of the network %s", e.Network)
+		}
+		n.Ports = e.Ports
+	}
+	return n, err
+}
