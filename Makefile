@@ -6,7 +6,7 @@ CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) 
 WORKBENCH_SOURCES := $(shell find core internal/workbench cmd/nurvik-wasm -name '*.go' -o -name '*.yaml')
 NPM := npm --prefix console --no-fund --no-audit --loglevel=error
 
-.PHONY: demo test test-servers bench build lint fuzz docs clean check-console
+.PHONY: demo test test-servers bench build lint fuzz docs notice soak clean check-console
 
 # The simulated harbour, audited. ONCE=1 ends after the result. FLAGS are passed on, such as FLAGS="--listen 127.0.0.1:9000".
 demo:
@@ -40,6 +40,7 @@ check-console: console/node_modules/.package-lock.json console/src/api/schema.d.
 lint: console/node_modules/.package-lock.json console/src/api/schema.d.ts
 	@unformatted=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$unformatted" ] || { echo "not formatted: $$unformatted"; exit 1; }
 	@scripts/columns
+	@go run ./scripts/notice -check
 	go vet ./... && go vet -tags servers ./servers
 	go tool staticcheck ./...
 	@$(NPM) run --silent check
@@ -52,6 +53,10 @@ TIME ?= 30s
 # Every fuzz target for TIME each.
 fuzz:
 	@scripts/fuzz $(TIME)
+
+# The licences of everything that is linked or embedded.
+notice: console/node_modules/.package-lock.json
+	@go run ./scripts/notice
 
 # Documents that are made from the code.
 docs:
