@@ -44,7 +44,9 @@ type app struct {
 	configFile     string
 	logLevel       string
 	logForm        string
-	began          bool // the call was understood; what fails now is no wrong call
+	user           string   // whom the service runs as
+	files          []string // that the configuration names, and itself
+	began          bool     // the call was understood; what fails now is no wrong call
 }
 
 func (a *app) root() *cobra.Command {
@@ -81,6 +83,9 @@ func (a *app) settle(cmd *cobra.Command) error {
 		a.configFile, named = path, true
 	}
 	_, err := settings.Apply(cmd.Flags(), known, a.configFile, named)
+	if path, absErr := filepath.Abs(a.configFile); err == nil && absErr == nil && named {
+		a.files = append(a.files, path)
+	}
 	return err
 }
 
@@ -101,8 +106,10 @@ func (a *app) log() (*slog.Logger, error) {
 }
 
 // serviceFlags are the flags that decide how the service runs.
-func serviceFlags(cmd *cobra.Command, c *service.Config) {
+func (a *app) serviceFlags(cmd *cobra.Command, c *service.Config) {
 	flags := cmd.Flags()
+	flags.StringVar(&a.user, "user", "",
+		"started as root, run everything as the user `NAME` (default "+usualUser+", where that user exists)")
 	flags.StringVar(&c.Listen, "listen", "127.0.0.1:8410", "listen on this loopback `ADDRESS:PORT`")
 	flags.StringVar(&c.Data, "data", "", "keep the private database in this `DIRECTORY` (default "+dataDirectory()+")")
 	flags.StringVar(&c.Database, "database", "", "use the PostgreSQL database at this `URL` instead of a private one")
@@ -145,6 +152,21 @@ func dataDirectory() string {
 	return filepath.Join(home, ".local", "state", "nurvik")
 }
 
+// settleData finds the data directory, and makes this process that of the user who runs the service.
+func (a *app) settleData(c *service.Config) (err error) {
+	if c.Data == "" {
+		c.Data = dataDirectory()
+	}
+	if c.Data, err = filepath.Abs(c.Data); err != nil {
+		return err
+	}
+	directory := c.Data
+	if c.Database != "" {
+		directory = ""
+	}
+	return a.become(a.user, directory)
+}
+
 func (a *app) serveCommand() *cobra.Command {
 	c := service.Config{Console: console.Files()}
 	cmd := &cobra.Command{
@@ -158,15 +180,15 @@ func (a *app) serveCommand() *cobra.Command {
 			if c.Log, err = a.log(); err != nil {
 				return err
 			}
-			if c.Data == "" {
-				c.Data = dataDirectory()
+			if err := a.settleData(&c); err != nil {
+				return err
 			}
 			return service.Run(cmd.Context(), c, func(address string) {
 				fmt.Fprintf(a.stdout, "Console and API: %s/\n", address)
 			})
 		},
 	}
-	serviceFlags(cmd, &c)
+	a.serviceFlags(cmd, &c)
 	return cmd
 }
 

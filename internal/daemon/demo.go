@@ -50,13 +50,16 @@ func (a *app) demoCommand() *cobra.Command {
 			if c.Data == "" {
 				c.Data = filepath.Join(dataDirectory(), "demo")
 			}
+			if err := a.settleData(&c); err != nil {
+				return err
+			}
 			if !cmd.Flags().Changed("handshake-timeout") {
 				c.Limits.Handshake = demoHandshake
 			}
 			return a.demo(cmd.Context(), c, port, once)
 		},
 	}
-	serviceFlags(cmd, &c)
+	a.serviceFlags(cmd, &c)
 	cmd.Flags().Uint16Var(&port, "harbour-port", harbour.DefaultPort,
 		"let the harbour's endpoints listen on this `PORT`; 0 for one that is free")
 	cmd.Flags().BoolVar(&once, "once", false, "exit after the result is printed")

@@ -85,6 +85,8 @@ func Run(ctx context.Context, c Config, ready func(address string)) (err error) 
 		return context.WithTimeout(context.WithoutCancel(ctx), stopTime)
 	}
 	url := c.Database
+	var dial store.Dial
+	trouble := func() []string { return nil }
 	if url == "" {
 		server, err := postgres.Start(ctx, postgres.Options{Directory: c.Data, Binaries: c.PostgresBin, Log: c.Log,
 			Unsafe: c.UnsafeDisk})
@@ -96,9 +98,9 @@ func Run(ctx context.Context, c Config, ready func(address string)) (err error) 
 			defer cancel()
 			err = errors.Join(err, server.Stop(stop))
 		}()
-		url = server.URL()
+		url, dial, trouble = server.URL(), server.Dial, server.Trouble
 	}
-	s, err := store.Open(ctx, url)
+	s, err := store.Open(ctx, url, dial)
 	if err != nil {
 		return err
 	}
@@ -137,7 +139,7 @@ func Run(ctx context.Context, c Config, ready func(address string)) (err error) 
 	bounded := netutil.LimitListener(listener, maxConnections)
 	handler := web.New(web.Options{Store: s, Queue: queue, Auth: auth.Local{}, Console: c.Console,
 		Hosts: append([]string{"localhost", "127.0.0.1", "::1", host(listener)}, c.PublicHosts...), Registry: registry,
-		Log: c.Log, Now: now})
+		Log: c.Log, Now: now, Trouble: trouble})
 	if err := serve(serving, bounded, handler, c.Log, ready); err != nil {
 		return err
 	}

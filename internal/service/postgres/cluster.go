@@ -5,63 +5,48 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
-	osuser "os/user"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
 	"syscall"
+
+	"github.com/jackc/pgx/v5"
 )
 
 // debianRoot is where Debian keeps PostgreSQL's programs, by major version.
 const debianRoot = "/usr/lib/postgresql"
 
-// findOwner decides whom the server runs as: PostgreSQL refuses to run as
-// root, so root lends it to the user postgres.
-func (s *Server) findOwner() error {
-	if os.Geteuid() != 0 {
-		return nil
-	}
-	account, err := osuser.Lookup("postgres")
-	if err != nil {
-		return errors.New("PostgreSQL does not run as root and there is no user postgres; install the package " +
-			"postgresql, or start nurvikd as an ordinary user")
-	}
-	uid, errU := strconv.ParseUint(account.Uid, 10, 32)
-	gid, errG := strconv.ParseUint(account.Gid, 10, 32)
-	if err := errors.Join(errU, errG); err != nil {
-		return err
-	}
-	s.owner = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
-	return nil
-}
+// environment is all that PostgreSQL's programs get of one: nothing of the
+// caller's changes what they do.
+var environment = []string{"PATH=/usr/bin:/bin", "LANG=C.UTF-8", "LC_ALL=C.UTF-8", "HOME=/", "TZ=UTC"}
 
-// give makes the database's user the owner.
-func (s *Server) give(path string) error {
-	if s.owner == nil {
-		return nil
-	}
-	return os.Chown(path, int(s.owner.Uid), int(s.owner.Gid))
+// command runs one of PostgreSQL's programs as the database's user.
+func (s *Server) command(ctx context.Context, directory, program string, arguments ...string) *exec.Cmd {
+	c := exec.CommandContext(ctx, filepath.Join(directory, program), arguments...)
+	c.Env, c.Dir = environment, "/"
+	c.SysProcAttr = &syscall.SysProcAttr{Credential: s.place.owner}
+	return c
 }
 
 // findBinaries returns the directory of the programs that fit the cluster.
-func (s *Server) findBinaries() (string, error) {
-	installed := s.installed()
+func (s *Server) findBinaries(ctx context.Context) (string, error) {
+	installed := s.installed(ctx)
 	if len(installed) == 0 {
 		return "",
 			errors.New("PostgreSQL is not installed; install the package postgresql, name its programs with " +
 				"--postgres-bin, or name a database with --database")
 	}
-	text, err := os.ReadFile(filepath.Join(s.data(), "PG_VERSION"))
-	if errors.Is(err, os.ErrNotExist) {
+	wanted, err := small(s.place.base, filepath.Join(dataName, "PG_VERSION"))
+	if errors.Is(err, fs.ErrNotExist) {
 		return installed[0].path, nil
 	}
 	if err != nil {
 		return "", err
 	}
-	wanted := strings.TrimSpace(string(text))
 	for _, i := range installed {
 		if strconv.Itoa(i.major) == wanted {
 			return i.path, nil
@@ -71,7 +56,7 @@ func (s *Server) findBinaries() (string, error) {
 		fmt.Errorf("the database in %s was made by PostgreSQL %s, and version %d is installed. Nothing was changed. "+
 			"Either install postgresql-%s and start again; or, with both installed, stop nurvikd, run pg_upgrade from "+
 			"the old to the new version, and start again",
-			s.data(), wanted, installed[0].major, wanted)
+			s.place.data(), wanted, installed[0].major, wanted)
 }
 
 type installation struct {
@@ -80,10 +65,10 @@ type installation struct {
 }
 
 // installed lists the programs found, the newest first.
-func (s *Server) installed() []installation {
+func (s *Server) installed(ctx context.Context) []installation {
 	var out []installation
 	add := func(directory string) {
-		text, err := exec.Command(filepath.Join(directory, "postgres"), "--version").Output()
+		text, err := s.command(ctx, directory, "postgres", "--version").Output()
 		if err != nil {
 			return
 		}
@@ -111,75 +96,118 @@ func (s *Server) installed() []installation {
 	return out
 }
 
+// passwordName is the file that tells initdb the administrator's password; it is there for a moment.
+const passwordName = "password"
+
 // create makes the cluster beside its place and moves it there when it is
 // whole, so that an interrupted start leaves nothing half made.
-func (s *Server) create(ctx context.Context, binaries string) error {
-	fresh := s.path("database", "fresh")
-	if err := os.RemoveAll(fresh); err != nil {
+func (s *Server) create(ctx context.Context) error {
+	p := s.place
+	if err := p.base.RemoveAll(freshName); err != nil {
 		return err
 	}
-	passwords := s.path("database", "password")
-	if err := os.WriteFile(passwords, []byte(s.secret+"\n"), 0o600); err != nil {
+	if err := p.root.RemoveAll(passwordName); err != nil {
 		return err
 	}
-	defer os.Remove(passwords)
-	if err := s.give(passwords); err != nil {
+	if err := p.write(passwordName, s.passwords.admin+"\n", true); err != nil {
 		return err
 	}
-	arguments := []string{"-D", fresh, "-U", user, "--pwfile", passwords, "--encoding", "UTF8", "--locale", "C.UTF-8",
+	defer func() { _ = p.root.Remove(passwordName) }()
+	arguments := []string{"-D", filepath.Join(p.path, baseName, freshName), "-U", adminRole, "--pwfile",
+		filepath.Join(p.path, passwordName), "--encoding", "UTF8", "--locale", "C.UTF-8",
 		"--auth-local", "scram-sha-256", "--auth-host", "scram-sha-256"}
 	if s.options.Unsafe {
 		arguments = append(arguments, "--no-sync")
 	}
-	initdb := exec.CommandContext(ctx, filepath.Join(binaries, "initdb"), arguments...)
-	initdb.Dir = s.base()
-	initdb.SysProcAttr = &syscall.SysProcAttr{Credential: s.owner}
-	if output, err := initdb.CombinedOutput(); err != nil {
-		return fmt.Errorf("initdb in %s: %w: %s", s.base(), err, strings.TrimSpace(string(output)))
+	if output, err := s.command(ctx, s.binaries, "initdb", arguments...).CombinedOutput(); err != nil {
+		return fmt.Errorf("initdb in %s: %w: %s", p.path, err, strings.TrimSpace(string(output)))
 	}
-	return os.Rename(fresh, s.data())
+	return p.base.Rename(freshName, dataName)
 }
 
-// adopt looks for a server that a killed predecessor left running. A pid file
-// whose process is gone, or is another program, is removed.
-func (s *Server) adopt(ctx context.Context) (bool, error) {
-	pid, ok := s.pid()
-	if !ok {
-		return false, nil
-	}
-	if !s.isOurs(pid) {
-		s.options.Log.Warn("removing a stale pid file of PostgreSQL", "pid", pid)
-		return false, os.Remove(filepath.Join(s.data(), "postmaster.pid"))
-	}
-	if err := s.await(ctx); err != nil { // it may be in the middle of its own start
-		return false,
-			fmt.Errorf("PostgreSQL (process %d) runs on %s and does not let us in: %w; stop it and start again", pid,
-				s.data(), err)
-	}
-	s.options.Log.Info("adopted the PostgreSQL that was still running", "pid", pid)
-	return true, nil
-}
-
-// pid reads the pid file.
-func (s *Server) pid() (int, bool) {
-	text, err := os.ReadFile(filepath.Join(s.data(), "postmaster.pid"))
+// settle makes the service's role and database where they are not there yet.
+// The role owns that database and may do nothing else.
+func (s *Server) settle(ctx context.Context) error {
+	conn, err := s.connect(ctx, adminRole, s.passwords.admin, adminRole)
 	if err != nil {
-		return 0, false
+		return err
 	}
-	line, _, _ := strings.Cut(string(text), "\n")
-	pid, err := strconv.Atoi(strings.TrimSpace(line))
-	return pid, err == nil && pid > 1
+	defer conn.Close(ctx)
+	for _, step := range []struct{ there, make string }{
+		{"SELECT EXISTS (SELECT FROM pg_roles WHERE rolname = '" + serviceRole + "')",
+			"CREATE ROLE " + serviceRole + " LOGIN PASSWORD '" + s.passwords.service + "'"}, // hexadecimal digits
+		{"SELECT EXISTS (SELECT FROM pg_database WHERE datname = '" + database + "')",
+			"CREATE DATABASE " + database + " OWNER " + serviceRole},
+	} {
+		var there bool
+		if err := conn.QueryRow(ctx, step.there).Scan(&there); err != nil {
+			return err
+		}
+		if there {
+			continue
+		}
+		if _, err := conn.Exec(ctx, step.make); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
-// isOurs reports whether the process is a PostgreSQL server on this cluster:
-// it works in its data directory.
-func (s *Server) isOurs(pid int) bool {
-	directory, err := os.Readlink(filepath.Join("/proc", strconv.Itoa(pid), "cwd"))
+// connect opens a connection by hand, as the role.
+func (s *Server) connect(ctx context.Context, role, password, name string) (*pgx.Conn, error) {
+	config, err := pgx.ParseConfig(s.url(role, password, name))
 	if err != nil {
-		return false
+		return nil, err
 	}
-	data, err := filepath.EvalSymlinks(s.data())
-	return err == nil && directory == data
+	config.DialFunc = s.Dial
+	return pgx.ConnectConfig(ctx, config)
 }
 
-func alive(pid int) bool { return !errors.Is(syscall.Kill(pid, 0), syscall.ESRCH) }
+// clean removes the pid file of a server that is no more.
+func (p *place) clean() error {
+	err := p.base.Remove(filepath.Join(dataName, "postmaster.pid"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
+// lastWords are the end of the server's log.
+func (p *place) lastWords() string {
+	f, err := p.root.Open(logName)
+	if err != nil {
+		return err.Error()
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return err.Error()
+	}
+	text := make([]byte, min(info.Size(), 2<<10))
+	n, _ := f.ReadAt(text, info.Size()-int64(len(text)))
+	lines := strings.Split(strings.TrimSpace(string(text[:n])), "\n")
+	return strings.Join(lines[max(0, len(lines)-3):], " | ")
+}
+
+// maxLog is how large the server's log may grow before it is put aside, in bytes.
+const maxLog = 5 << 20
+
+// rotate puts the server's log aside when it is large. The server goes on
+// writing to the file that it has open, at its new end.
+func (p *place) rotate() error {
+	f, err := p.root.OpenFile(logName, os.O_RDWR|os.O_CREATE|os.O_APPEND, 0o600)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil || info.Size() < maxLog {
+		return err
+	}
+	aside, err := p.root.OpenFile(logName+".1", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteTo(aside)
+	return errors.Join(err, aside.Close(), f.Truncate(0))
+}

@@ -1,33 +1,32 @@
 // Package postgres runs a PostgreSQL server of Nurvik's own, for installations
 // that name no database: under the data directory, reachable only through a
 // Unix socket in a directory of mode 0700 and only with a random secret. It
-// creates no system cluster and starts no system service.
+// creates no system cluster and starts no system service. The server is watched
+// and started again when it ends.
 package postgres
 
 import (
 	"context"
-	"crypto/rand"
-	"encoding/hex"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
+	"net"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
-	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
+	"golang.org/x/sys/unix"
 )
 
 const (
-	user     = "nurvik"
-	database = "nurvik"
-	// maxSocket is the longest path of a Unix socket (sun_path of unix(7), less its end), in bytes.
-	maxSocket = 107
-	socket    = ".s.PGSQL.5432"
+	adminRole   = "postgres" // sets up the other, and is not used afterwards
+	serviceRole = "nurvik"
+	database    = "nurvik"
 )
 
 // Options say where and how the server runs.
@@ -40,222 +39,249 @@ type Options struct {
 
 // Server is the running server.
 type Server struct {
-	options Options
-	secret  string
-	lock    *os.File
-	owner   *syscall.Credential // whom the server runs as; nil for this user
-	process *exec.Cmd           // nil when the server was adopted
-	done    chan struct{}       // closed when the process has ended
+	options   Options
+	place     *place
+	passwords passwords
+	lock      *os.File
+	binaries  string
+
+	mutex    sync.Mutex
+	process  *process
+	launched bool   // by us, and not adopted
+	trouble  string // why it is down, "" while it runs
+	watching sync.WaitGroup
+	children sync.WaitGroup // that were launched and are waited for
+	stop     context.CancelFunc
 }
 
 // Start makes the cluster when there is none, adopts a server that a killed
-// predecessor left running, or starts one. Errors say what to do.
+// predecessor left running, or starts one, and watches it from then on. Errors
+// say what to do.
 func Start(ctx context.Context, o Options) (*Server, error) {
 	s := &Server{options: o}
-	if err := s.prepare(); err != nil {
-		s.unlock()
+	var err error
+	if s.place, err = openPlace(o.Directory); err != nil {
 		return nil, err
 	}
-	if err := s.run(ctx); err != nil {
-		s.unlock()
+	if err := s.bringUp(ctx); err != nil {
+		if s.launched {
+			_ = s.process.signal(syscall.SIGINT)
+			s.process.ended(10 * time.Second)
+		}
+		s.release()
 		return nil, err
 	}
+	watching, stop := context.WithCancel(context.WithoutCancel(ctx))
+	s.stop = stop
+	s.watching.Go(func() { s.watch(watching) })
 	return s, nil
 }
 
-func (s *Server) path(parts ...string) string {
-	return filepath.Join(append([]string{s.options.Directory}, parts...)...)
-}
-
-func (s *Server) base() string { return s.path("database") }
-func (s *Server) data() string { return s.path("database", "data") }
-func (s *Server) sock() string { return s.path("database", "run") }
-
-// prepare makes the directories, takes the lock and finds the secret.
-func (s *Server) prepare() error {
-	if n := len(s.sock()) + 1 + len(socket); n > maxSocket {
-		return fmt.Errorf("the data directory %s is too long for a Unix socket by %d characters; choose a shorter "+
-			"one with --data", s.options.Directory, n-maxSocket)
+// release gives the directory back.
+func (s *Server) release() {
+	if s.process != nil {
+		s.process.close()
 	}
-	if err := s.findOwner(); err != nil {
-		return err
-	}
-	mode := os.FileMode(0o700)
-	if s.owner != nil {
-		mode = 0o711 // the database's user must pass through, and see nothing
-	}
-	if err := os.MkdirAll(s.options.Directory, mode); err != nil {
-		return fmt.Errorf("data directory: %w; choose another with --data", err)
-	}
-	if err := s.takeLock(); err != nil {
-		return err
-	}
-	for _, d := range []string{s.base(), s.sock()} {
-		if err := os.MkdirAll(d, 0o700); err != nil {
-			return err
-		}
-		if err := s.give(d); err != nil {
-			return err
-		}
-	}
-	return s.findSecret()
-}
-
-func (s *Server) takeLock() error {
-	lock, err := os.OpenFile(s.path("lock"), os.O_CREATE|os.O_RDWR, 0o600)
-	if err != nil {
-		return err
-	}
-	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
-		_ = lock.Close()
-		return fmt.Errorf("another nurvikd uses the data directory %s; stop it, or choose another directory with "+
-			"--data", s.options.Directory)
-	}
-	s.lock = lock
-	return nil
-}
-
-// unlock lets another process have the directory.
-func (s *Server) unlock() {
 	if s.lock != nil {
 		_ = s.lock.Close()
 	}
+	s.place.close()
 }
 
-func (s *Server) findSecret() error {
-	path := s.path("secret")
-	text, err := os.ReadFile(path)
-	if err == nil && len(text) > 0 {
-		s.secret = strings.TrimSpace(string(text))
-		return nil
-	}
-	if err != nil && !errors.Is(err, os.ErrNotExist) {
+func (s *Server) bringUp(ctx context.Context) (err error) {
+	if s.lock, err = s.place.takeLock(); err != nil {
 		return err
 	}
-	if _, err := os.Stat(s.data()); err == nil {
-		return fmt.Errorf("%s is missing, and the database in %s opens only with it; restore the file, or move "+
-			"the directory away to begin anew", path, s.data())
-	}
-	random := make([]byte, 24)
-	if _, err := rand.Read(random); err != nil {
+	if s.passwords, err = s.place.secrets(); err != nil {
 		return err
 	}
-	s.secret = hex.EncodeToString(random)
-	return os.WriteFile(path, []byte(s.secret+"\n"), 0o600)
+	if s.binaries, err = s.findBinaries(ctx); err != nil {
+		return err
+	}
+	if _, err := s.place.base.Lstat(filepath.Join(dataName, "PG_VERSION")); errors.Is(err, fs.ErrNotExist) {
+		if err := s.create(ctx); err != nil {
+			return err
+		}
+	}
+	if err := s.run(ctx); err != nil {
+		return err
+	}
+	return s.settle(ctx)
 }
 
-// run brings up the server, whatever state the cluster is in.
+// startTime is how long a start is tried. After a kill of service and server
+// together, what is left of the old one holds its memory for a moment.
+const startTime = 60 * time.Second
+
+// run adopts the server that runs, or starts one, trying again for a while.
 func (s *Server) run(ctx context.Context) error {
-	binaries, err := s.findBinaries()
-	if err != nil {
-		return err
-	}
-	if _, err := os.Stat(filepath.Join(s.data(), "PG_VERSION")); errors.Is(err, os.ErrNotExist) {
-		if err := s.create(ctx, binaries); err != nil {
+	deadline := time.Now().Add(startTime)
+	for pause := 100 * time.Millisecond; ; pause = min(2*pause, 3*time.Second) {
+		err := s.runOnce(ctx, deadline)
+		if err == nil || ctx.Err() != nil || time.Now().After(deadline) || isRefusal(err) {
 			return err
 		}
-	}
-	running, err := s.adopt(ctx)
-	if err != nil {
-		return err
-	}
-	if !running {
-		if err := s.launch(binaries); err != nil {
-			return err
-		}
-		if err := s.await(ctx); err != nil {
-			return errors.Join(err, s.Stop(context.WithoutCancel(ctx)))
-		}
-	}
-	return s.createDatabase(ctx)
-}
-
-func (s *Server) launch(binaries string) error {
-	logFile, err := os.OpenFile(s.path("postgresql.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
-	if err != nil {
-		return err
-	}
-	defer logFile.Close()
-	arguments := []string{"-D", s.data(), "-c", "listen_addresses=", "-c", "unix_socket_directories=" + s.sock(),
-		"-c", "unix_socket_permissions=0700", "-c", "logging_collector=off", "-c", "port=5432"}
-	if s.options.Unsafe {
-		arguments = append(arguments, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
-	}
-	s.process = exec.Command(filepath.Join(binaries, "postgres"), arguments...)
-	s.process.Stdout, s.process.Stderr = logFile, logFile
-	s.process.Dir = s.base()
-	// A session of its own: an interrupt from the terminal is for nurvikd, which then stops the server in order.
-	s.process.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Credential: s.owner}
-	if err := s.process.Start(); err != nil {
-		return fmt.Errorf("start PostgreSQL: %w", err)
-	}
-	s.done = make(chan struct{})
-	go func() {
-		_ = s.process.Wait()
-		close(s.done)
-	}()
-	s.options.Log.Info("PostgreSQL started", "directory", s.data(), "pid", s.process.Process.Pid)
-	return nil
-}
-
-// await waits until the server takes connections.
-func (s *Server) await(ctx context.Context) error {
-	deadline := time.Now().Add(60 * time.Second)
-	for {
-		conn, err := pgx.Connect(ctx, s.url("postgres"))
-		if err == nil {
-			return conn.Close(ctx)
-		}
-		var refused *pgconn.PgError
-		// invalid authorization: waiting changes nothing
-		if errors.As(err, &refused) && strings.HasPrefix(refused.Code, "28") {
-			return err
-		}
+		s.options.Log.Warn("PostgreSQL did not start; trying again", "error", err)
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
-		case <-s.done:
-			return fmt.Errorf("PostgreSQL ended at once; its last words in %s: %s", s.path("postgresql.log"),
-				s.lastWords())
-		case <-time.After(50 * time.Millisecond):
-		}
-		if time.Now().After(deadline) {
-			return fmt.Errorf("PostgreSQL takes no connections after a minute: %w; see %s", err,
-				s.path("postgresql.log"))
+		case <-time.After(pause):
 		}
 	}
 }
 
-func (s *Server) lastWords() string {
-	text, err := os.ReadFile(s.path("postgresql.log"))
-	if err != nil {
-		return err.Error()
+func (s *Server) runOnce(ctx context.Context, deadline time.Time) error {
+	if pid, ok := s.place.pid(); ok {
+		running, err := s.place.prove(pid)
+		if err == nil {
+			s.setProcess(running)
+			if err := s.await(ctx, deadline); err != nil { // it may be in the middle of its own start, or of its end
+				return fmt.Errorf("PostgreSQL (process %d) runs on %s and does not let us in: %w; stop it and start "+
+					"again", pid, s.place.data(), err)
+			}
+			s.options.Log.Info("adopted the PostgreSQL that was still running", "pid", pid)
+			return nil
+		}
+		s.options.Log.Warn("removing a stale pid file of PostgreSQL", "pid", pid)
 	}
-	lines := strings.Split(strings.TrimSpace(string(text)), "\n")
-	return strings.Join(lines[max(0, len(lines)-3):], " | ")
+	if err := s.place.clean(); err != nil { // whatever it is, it is not that of a server
+		return err
+	}
+	if err := s.launch(); err != nil {
+		return err
+	}
+	return s.await(ctx, deadline)
 }
 
-func (s *Server) createDatabase(ctx context.Context) error {
-	conn, err := pgx.Connect(ctx, s.url("postgres"))
+func (s *Server) setProcess(p *process) {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	if s.process != nil {
+		s.process.close()
+	}
+	s.process = p
+}
+
+// settings are given to the server on its command line: where it listens, and
+// that its log holds nothing of what callers send.
+func (s *Server) settings() []string {
+	out := []string{"listen_addresses=", "unix_socket_directories=" + filepath.Dir(s.place.socket()),
+		"unix_socket_permissions=0700", "logging_collector=off", "port=5432", "log_min_messages=log",
+		"log_min_error_statement=panic", "log_error_verbosity=terse", "log_statement=none",
+		"log_parameter_max_length=0", "log_parameter_max_length_on_error=0"}
+	if s.options.Unsafe {
+		out = append(out, "fsync=off", "synchronous_commit=off", "full_page_writes=off")
+	}
+	return out
+}
+
+func (s *Server) launch() error {
+	if err := s.place.rotate(); err != nil {
+		return err
+	}
+	log, err := s.place.root.OpenFile(logName, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}
-	defer conn.Close(ctx)
-	var there bool
-	if err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)",
-		database).Scan(&there); err != nil || there {
+	defer log.Close()
+	arguments := []string{"-D", s.place.data()}
+	for _, setting := range s.settings() {
+		arguments = append(arguments, "-c", setting)
+	}
+	command := s.command(context.Background(), s.binaries, "postgres", arguments...)
+	command.Stdout, command.Stderr = log, log
+	// A session of its own: an interrupt from the terminal is for nurvikd, which then stops the server in order.
+	command.SysProcAttr.Setsid = true
+	command.SysProcAttr.PidFD = new(int)
+	if err := command.Start(); err != nil {
+		return fmt.Errorf("start PostgreSQL: %w", err)
+	}
+	fd, err := unix.FcntlInt(uintptr(*command.SysProcAttr.PidFD), unix.F_DUPFD_CLOEXEC, 0)
+	s.children.Go(func() { _ = command.Wait() }) // so that it does not stay as a zombie
+	if err != nil {
 		return err
 	}
-	_, err = conn.Exec(ctx, "CREATE DATABASE "+database)
-	return err
+	s.setProcess(&process{command.Process.Pid, fd})
+	s.launched = true
+	s.options.Log.Info("PostgreSQL started", "directory", s.place.data(), "pid", command.Process.Pid)
+	return nil
 }
 
-// URL is what a client of the server connects with. It holds the secret.
-func (s *Server) URL() string { return s.url(database) }
+// isRefusal reports an error that waiting does not change: a wrong password.
+func isRefusal(err error) bool {
+	var refused *pgconn.PgError
+	return errors.As(err, &refused) && strings.HasPrefix(refused.Code, "28")
+}
 
-func (s *Server) url(name string) string {
-	return fmt.Sprintf("host=%s port=5432 user=%s password=%s dbname=%s sslmode=disable", quoteDSN(s.sock()), user,
-		s.secret, name)
+// await waits until the server takes connections.
+func (s *Server) await(ctx context.Context, deadline time.Time) error {
+	for {
+		conn, err := s.connect(ctx, adminRole, s.passwords.admin, adminRole)
+		switch {
+		case err == nil:
+			return conn.Close(ctx)
+		case isRefusal(err), ctx.Err() != nil:
+			return err
+		case s.process.ended(50 * time.Millisecond):
+			return fmt.Errorf("PostgreSQL ended at once; its last words in %s: %s",
+				filepath.Join(s.place.path, logName), s.place.lastWords())
+		case time.Now().After(deadline):
+			return fmt.Errorf("PostgreSQL takes no connections after %s: %w; see %s", startTime, err,
+				filepath.Join(s.place.path, logName))
+		}
+	}
+}
+
+// Dial connects to the server's socket. What is behind it must be a process of
+// the database's user, whatever the socket's path leads to.
+func (s *Server) Dial(ctx context.Context, _, _ string) (net.Conn, error) {
+	// The directory is held while the socket in it is looked for.
+	directory, err := s.place.root.OpenFile(runName, unix.O_PATH|unix.O_DIRECTORY|unix.O_NOFOLLOW, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer directory.Close()
+	path := fmt.Sprintf("/proc/self/fd/%d/%s", directory.Fd(), socketName)
+	conn, err := (&net.Dialer{}).DialContext(ctx, "unix", path)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.checkPeer(conn); err != nil {
+		_ = conn.Close()
+		return nil, err
+	}
+	return conn, nil
+}
+
+func (s *Server) checkPeer(conn net.Conn) error {
+	raw, ok := conn.(syscall.Conn)
+	if !ok {
+		return errors.New("the connection to PostgreSQL is no socket")
+	}
+	control, err := raw.SyscallConn()
+	if err != nil {
+		return err
+	}
+	var peer *unix.Ucred
+	var failure error
+	if err := control.Control(func(fd uintptr) {
+		peer, failure = unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED)
+	}); err != nil || failure != nil {
+		return errors.Join(err, failure)
+	}
+	if int(peer.Uid) != s.place.uid() {
+		return fmt.Errorf("behind the socket of PostgreSQL is a process of another user (number %d); nothing was sent to it",
+			peer.Uid)
+	}
+	return nil
+}
+
+// URL is what the service connects with, through Dial. It holds the secret.
+func (s *Server) URL() string { return s.url(serviceRole, s.passwords.service, database) }
+
+func (s *Server) url(role, password, name string) string {
+	return fmt.Sprintf("host=%s port=5432 user=%s password=%s dbname=%s sslmode=disable",
+		quoteDSN(filepath.Dir(s.place.socket())), role, password, name)
 }
 
 func quoteDSN(value string) string {
@@ -264,30 +290,18 @@ func quoteDSN(value string) string {
 
 // Stop ends the server in order: connections are cut, nothing is lost.
 func (s *Server) Stop(ctx context.Context) error {
-	defer s.unlock()
-	pid, ok := s.pid()
-	if !ok {
+	s.stop()
+	s.watching.Wait()
+	defer s.release()
+	if s.process == nil || s.process.ended(0) {
 		return nil
 	}
-	if err := syscall.Kill(pid, syscall.SIGINT); err != nil && !errors.Is(err, syscall.ESRCH) {
+	if err := s.process.signal(syscall.SIGINT); err != nil {
 		return fmt.Errorf("stop PostgreSQL: %w", err)
 	}
-	for {
-		if s.done != nil {
-			select {
-			case <-s.done:
-				return nil
-			case <-ctx.Done():
-				return fmt.Errorf("PostgreSQL (process %d) has not stopped yet: %w", pid, ctx.Err())
-			}
-		}
-		if !alive(pid) {
-			return nil
-		}
-		select {
-		case <-ctx.Done():
-			return fmt.Errorf("PostgreSQL (process %d) has not stopped yet: %w", pid, ctx.Err())
-		case <-time.After(20 * time.Millisecond):
-		}
+	if err := s.process.await(ctx); err != nil {
+		return err
 	}
+	s.children.Wait()
+	return nil
 }

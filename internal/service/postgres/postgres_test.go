@@ -49,10 +49,19 @@ func stop(t *testing.T, s *postgres.Server) {
 	require.NoError(t, s.Stop(ctx))
 }
 
-func query(t *testing.T, url, sql string) (out string) {
+func connect(t *testing.T, s *postgres.Server) *pgx.Conn {
 	t.Helper()
-	conn, err := pgx.Connect(t.Context(), url)
+	config, err := pgx.ParseConfig(s.URL())
 	require.NoError(t, err)
+	config.DialFunc = s.Dial
+	conn, err := pgx.ConnectConfig(t.Context(), config)
+	require.NoError(t, err)
+	return conn
+}
+
+func query(t *testing.T, s *postgres.Server, sql string) (out string) {
+	t.Helper()
+	conn := connect(t, s)
 	defer conn.Close(context.Background())
 	require.NoError(t, conn.QueryRow(t.Context(), sql).Scan(&out))
 	return out
@@ -70,25 +79,48 @@ func pidOf(t *testing.T, d string) int {
 func TestLife(t *testing.T) {
 	d := directory(t)
 	s := start(t, options(d))
-	assert.Equal(t, "", query(t, s.URL(), "SHOW listen_addresses"), "nothing is reached over TCP")
-	assert.Equal(t, "scram-sha-256", query(t, s.URL(), "SHOW password_encryption"))
+	assert.Equal(t, "", query(t, s, "SHOW listen_addresses"), "nothing is reached over TCP")
+	assert.Equal(t, "scram-sha-256", query(t, s, "SHOW password_encryption"))
 
-	conn, err := pgx.Connect(t.Context(), s.URL())
-	require.NoError(t, err)
-	_, err = conn.Exec(t.Context(), "CREATE TABLE t AS SELECT 'kept' AS v")
+	conn := connect(t, s)
+	_, err := conn.Exec(t.Context(), "CREATE TABLE t AS SELECT 'kept' AS v")
 	require.NoError(t, err)
 	require.NoError(t, conn.Close(t.Context()))
 
 	t.Run("the secret is needed", func(t *testing.T) {
 		wrong := strings.Replace(s.URL(), "password=", "password=x", 1)
-		_, err := pgx.Connect(t.Context(), wrong)
+		config, err := pgx.ParseConfig(wrong)
+		require.NoError(t, err)
+		config.DialFunc = s.Dial
+		_, err = pgx.ConnectConfig(t.Context(), config)
 		assert.ErrorContains(t, err, "password authentication failed")
 		info, err := os.Stat(filepath.Join(d, "secret"))
 		require.NoError(t, err)
 		assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
-		info, err = os.Stat(filepath.Join(d, "database", "run"))
+		info, err = os.Stat(filepath.Join(d, "run"))
 		require.NoError(t, err)
 		assert.Equal(t, os.FileMode(0o700), info.Mode().Perm())
+	})
+	t.Run("the service's role can do little", func(t *testing.T) {
+		assert.Equal(t, "false", query(t, s, "SELECT rolsuper::text FROM pg_roles WHERE rolname = current_user"))
+		conn := connect(t, s)
+		defer conn.Close(context.Background())
+		for _, statement := range []string{"COPY (SELECT 1) TO PROGRAM 'true'", "SELECT pg_read_file('/etc/passwd')",
+			"CREATE ROLE other SUPERUSER", "ALTER ROLE nurvik SUPERUSER", "SET log_min_messages = debug5"} {
+			_, err := conn.Exec(t.Context(), statement)
+			assert.ErrorContains(t, err, "SQLSTATE 42501", statement) // insufficient_privilege
+		}
+	})
+	t.Run("the log holds nothing of what is sent", func(t *testing.T) {
+		conn := connect(t, s)
+		defer conn.Close(context.Background())
+		_, err := conn.Exec(t.Context(), "SELECT 'harbour-secret'::int")
+		assert.Error(t, err)
+		_, err = conn.Exec(t.Context(), "SELECT $1::int / 0, 'harbour-secret'", 1)
+		assert.Error(t, err)
+		text, err := os.ReadFile(filepath.Join(d, "postgresql.log"))
+		require.NoError(t, err)
+		assert.NotContains(t, string(text), "harbour-secret")
 	})
 	t.Run("a second service is refused", func(t *testing.T) {
 		_, err := postgres.Start(t.Context(), options(d))
@@ -100,7 +132,7 @@ func TestLife(t *testing.T) {
 	assert.ErrorIs(t, syscall.Kill(pid, 0), syscall.ESRCH, "it is stopped")
 
 	s = start(t, options(d))
-	assert.Equal(t, "kept", query(t, s.URL(), "SELECT v FROM t"), "a restart finds the same data")
+	assert.Equal(t, "kept", query(t, s, "SELECT v FROM t"), "a restart finds the same data")
 	stop(t, s)
 }
 
@@ -115,7 +147,7 @@ func TestAdoption(t *testing.T) {
 	require.NoError(t, syscall.Kill(pid, 0), "the server was left running")
 	s := start(t, options(d))
 	assert.Equal(t, pid, pidOf(t, d), "it is the same server")
-	assert.Equal(t, "one", query(t, s.URL(), "SELECT 'one'"))
+	assert.Equal(t, "one", query(t, s, "SELECT 'one'"))
 	stop(t, s)
 	assert.Eventually(t, func() bool { return errors.Is(syscall.Kill(pid, 0), syscall.ESRCH) }, 5*time.Second,
 		20*time.Millisecond)

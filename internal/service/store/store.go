@@ -9,7 +9,9 @@ import (
 	"fmt"
 	"hash/fnv"
 	"io/fs"
+	"net"
 
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
@@ -33,11 +35,17 @@ type Store struct {
 	stop  context.CancelFunc // ends the clock
 }
 
+// Dial opens the connections to the database; nil is the usual way.
+type Dial func(ctx context.Context, network, address string) (net.Conn, error)
+
 // Open connects and brings the schema up to date. The error does not repeat the URL, which holds a secret.
-func Open(ctx context.Context, url string) (*Store, error) {
+func Open(ctx context.Context, url string, dial Dial) (*Store, error) {
 	config, err := pgxpool.ParseConfig(url)
 	if err != nil {
 		return nil, errors.New("the database URL cannot be read; write postgres://USER@HOST/NAME")
+	}
+	if dial != nil {
+		config.ConnConfig.DialFunc = pgconn.DialFunc(dial)
 	}
 	config.MaxConns = max(config.MaxConns, 20)
 	pool, err := pgxpool.NewWithConfig(ctx, config)

@@ -34,7 +34,7 @@ func database(t testing.TB) *store.Store {
 		Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, server.Stop(context.Background())) })
-	s, err := store.Open(t.Context(), server.URL())
+	s, err := store.Open(t.Context(), server.URL(), server.Dial)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	require.NoError(t, s.SeedPolicies(t.Context(), policy.Names(), s.Clock.Stamp()))

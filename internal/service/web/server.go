@@ -36,6 +36,7 @@ type Options struct {
 	Registry *prometheus.Registry
 	Log      *slog.Logger
 	Now      func() time.Time
+	Trouble  func() []string // what is wrong with the private database; nil asks nobody
 }
 
 // server holds what the operations share.
@@ -54,7 +55,7 @@ func New(o Options) http.Handler {
 		Buckets: []float64{.001, .005, .02, .1, .5, 2, 10}}, []string{"method", "route", "status"})
 	o.Registry.MustRegister(requests)
 	root.Use(s.observe(requests), middleware.Recoverer, headers)
-	root.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { writeStatus(w, "ok") })
+	root.Get("/healthz", s.health)
 	root.Get("/readyz", s.ready)
 	guarded := guard{hosts: o.Hosts}.middleware
 	root.With(guarded).Method(http.MethodGet, "/metrics", promhttp.HandlerFor(o.Registry, promhttp.HandlerOpts{}))
@@ -130,6 +131,19 @@ func (s *server) register() {
 func operation(id, method, path, summary, tag string, failures ...int) huma.Operation {
 	return huma.Operation{OperationID: id, Method: method, Path: api.Base + path, Summary: summary, Tags: []string{tag},
 		Errors: failures, MaxBodyBytes: usualBody}
+}
+
+// health tells what a person should look at, if only soon.
+func (s *server) health(w http.ResponseWriter, _ *http.Request) {
+	var trouble []string
+	if s.Trouble != nil {
+		trouble = s.Trouble()
+	}
+	if len(trouble) > 0 {
+		problem(w, http.StatusServiceUnavailable, strings.Join(trouble, "; "))
+		return
+	}
+	writeStatus(w, "ok")
 }
 
 func (s *server) ready(w http.ResponseWriter, r *http.Request) {
