@@ -20,6 +20,7 @@ type Holding struct {
 	Notes     int        `json:"notes"`
 	Waived    int        `json:"waived" doc:"Findings that are waived, and do not count"`
 	Codes     []string   `json:"codes" doc:"Codes of the findings that count, each once"`
+	Waiting   bool       `json:"waiting,omitempty" doc:"What was sent or set last is not judged yet"`
 	Failure   string     `json:"failure,omitempty" doc:"Why what was sent last could not be judged"`
 }
 

@@ -7,7 +7,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -153,7 +152,7 @@ func (a *app) send(ctx context.Context, f *auditFlags, plan *audit.Plan) error {
 	if err != nil {
 		return refused(err)
 	}
-	if holding, err = c.JudgedHolding(ctx, holding.ID, holding.SentAt.Add(-time.Microsecond)); err != nil {
+	if holding, err = c.JudgedHolding(ctx, holding.ID); err != nil {
 		return refused(err)
 	}
 	_, err = fmt.Fprintf(a.stderr, "Sent the facts of %d files as the holding %q; it is %s there: %s/holdings/%d\n",

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
@@ -114,11 +113,7 @@ func (a *app) holdingChange(server *string) *cobra.Command {
 		if _, err := c.ChangeHolding(ctx, h.ID, s); err != nil {
 			return err
 		}
-		since := time.Time{}
-		if h.JudgedAt != nil {
-			since = *h.JudgedAt
-		}
-		if h, err = c.JudgedHolding(ctx, h.ID, since); err != nil {
+		if h, err = c.JudgedHolding(ctx, h.ID); err != nil {
 			return err
 		}
 		return a.write(say(h, fmt.Sprintf("changed %s; by the policy %s it is %s", h.Name, h.Policy, h.Verdict)))
@@ -126,7 +121,7 @@ func (a *app) holdingChange(server *string) *cobra.Command {
 	a.addOutput(cmd)
 	cmd.Flags().StringVar(&policyName, "policy", "", "judge by this `POLICY` of the service")
 	cmd.Flags().StringArrayVar(&trusted, "trust", nil,
-		"accept with this accept with this trust `STORE` of the service; repeat for alternatives")
+		"accept with this trust `STORE` of the service; repeat for alternatives")
 	cmd.Flags().StringArrayVar(&audiences, "audience", nil, "require this trust `STORE` to accept; repeat for more")
 	return cmd
 }

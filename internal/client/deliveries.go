@@ -31,7 +31,8 @@ func (c *Client) deliver(ctx context.Context, start api.DeliveryStart, lines ite
 	}
 	start.Digest = digest
 	var d api.Delivery
-	if err := c.call(ctx, http.MethodPost, "/deliveries", start, &d); err != nil {
+	err = c.patiently(ctx, func() error { return c.call(ctx, http.MethodPost, "/deliveries", start, &d) })
+	if err != nil {
 		return result, err
 	}
 	at := "/deliveries/" + strconv.FormatInt(d.ID, 10)
@@ -59,7 +60,8 @@ func (c *Client) patiently(ctx context.Context, do func() error) error {
 	for _, pause := range patience {
 		err := do()
 		var p *Problem
-		if err == nil || ctx.Err() != nil || errors.As(err, &p) && p.Status < http.StatusInternalServerError {
+		if err == nil || ctx.Err() != nil || errors.As(err, &p) && p.Status < http.StatusInternalServerError &&
+			p.Status != http.StatusTooManyRequests {
 			return err
 		}
 		select {

@@ -45,15 +45,17 @@ func (c *Client) RemoveHolding(ctx context.Context, id int64) error {
 	return c.call(ctx, http.MethodDelete, "/holdings/"+strconv.FormatInt(id, 10), nil, nil)
 }
 
-// JudgedHolding waits until the holding was judged after the time.
-func (c *Client) JudgedHolding(ctx context.Context, id int64, since time.Time) (api.Holding, error) {
+// JudgedHolding waits until what was sent or set last of the holding is judged.
+func (c *Client) JudgedHolding(ctx context.Context, id int64) (api.Holding, error) {
 	for {
 		v, err := c.Holding(ctx, id)
-		if err == nil && v.Holding.Failure != "" {
-			return v.Holding, fmt.Errorf("the service could not judge the holding %q: %s", v.Holding.Name, v.Holding.Failure)
-		}
-		if err != nil || v.Holding.JudgedAt != nil && v.Holding.JudgedAt.After(since) {
+		switch {
+		case err != nil:
 			return v.Holding, err
+		case v.Holding.Failure != "":
+			return v.Holding, fmt.Errorf("the service could not judge the holding %q: %s", v.Holding.Name, v.Holding.Failure)
+		case !v.Holding.Waiting:
+			return v.Holding, nil
 		}
 		if err := pause(ctx); err != nil {
 			return v.Holding, err

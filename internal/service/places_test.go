@@ -6,7 +6,6 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
@@ -78,7 +77,7 @@ func TestPlacesAndSightings(t *testing.T) {
 	t.Run("a file with its line", func(t *testing.T) {
 		sent, err := shared.client.SendHolding(t.Context(), api.HoldingFacts{HoldingHeader: api.HoldingHeader{Name: "quay"}, Files: machine(t, "quay")}, nil)
 		require.NoError(t, err)
-		_, err = shared.client.JudgedHolding(t.Context(), sent.ID, sent.SentAt.Add(-time.Microsecond))
+		_, err = shared.client.JudgedHolding(t.Context(), sent.ID)
 		require.NoError(t, err)
 		assert.Equal(t, []string{"/etc/ssl/bollard.crt:1 certificate", "/etc/ssl/bollard.key:1 private-key"},
 			texts(t, c,

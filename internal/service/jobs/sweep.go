@@ -47,8 +47,8 @@ var sweepRules = []sweepRule{
 		finished_at = now() WHERE state IN ('planning', 'judging') AND id NOT IN ` + live("'plan', 'judge'", "audit_id")},
 	{what: "what-ifs given up", rare: true, statement: `UPDATE what_ifs SET state = 'failed', failure = '` + gaveUp + `',
 		finished_at = now() WHERE state = 'judging' AND id NOT IN ` + live("'what-if'", "what_if_id")},
-	{what: "holdings given up", rare: true, statement: `UPDATE holdings SET failure = '` + gaveUp + `'
-		WHERE failure = '' AND (judged_at IS NULL OR judged_at < sent_at) AND id NOT IN ` + live("'holding'", "holding_id")},
+	{what: "holdings given up", rare: true, statement: `UPDATE holdings SET failure = '` + gaveUp + `',
+		judged_version = version WHERE judged_version < version AND id NOT IN ` + live("'holding'", "holding_id")},
 }
 
 // sweep does this until the context ends.

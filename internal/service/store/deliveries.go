@@ -34,9 +34,11 @@ type DeliveryLine struct {
 
 // Limits of open deliveries.
 const (
-	maxDeliveries = 50
+	maxDeliveries = 200            // of which something is kept
 	deliveryLife  = 24 * time.Hour // after its last part
 	resultLife    = time.Hour
+	emptyLife     = 10 * time.Minute
+	idle          = time.Minute // after which one gives way to another when there are too many
 )
 
 var (
@@ -65,8 +67,8 @@ func (s *Store) BeginDelivery(ctx context.Context, start api.DeliveryStart) (d D
 		if err := tx.Sole("deliveries"); err != nil {
 			return err
 		}
-		err := tx.db.Where("touched_at < ? OR result IS NOT NULL AND touched_at < ?", now.Add(-deliveryLife),
-			now.Add(-resultLife)).Delete(&Delivery{}).Error
+		err := tx.db.Where("touched_at < ? OR result IS NOT NULL AND touched_at < ? OR lines = 0 AND touched_at < ?",
+			now.Add(-deliveryLife), now.Add(-resultLife), now.Add(-emptyLife)).Delete(&Delivery{}).Error
 		if err != nil {
 			return err
 		}
@@ -79,17 +81,26 @@ func (s *Store) BeginDelivery(ctx context.Context, start api.DeliveryStart) (d D
 			d.Header, d.TouchedAt = start, now
 			return tx.db.Model(&d).Select("header", "touched_at").Updates(&d).Error
 		}
-		var open int64
-		if err := tx.db.Model(&Delivery{}).Where("result IS NULL").Count(&open).Error; err != nil {
+		if err := tx.makeRoom(now); err != nil {
 			return err
-		}
-		if open >= maxDeliveries {
-			return ErrTooMany
 		}
 		d = Delivery{Kind: start.Kind, Digest: start.Digest, Header: start, NextPart: 1, TouchedAt: now}
 		return tx.db.Create(&d).Error
 	})
 	return d, err
+}
+
+// makeRoom gives up the delivery that was idle for longest where there are too many.
+func (t *Tx) makeRoom(now time.Time) error {
+	var open []Delivery
+	err := t.db.Where("result IS NULL AND lines > 0").Order("touched_at").Select("id", "touched_at").Find(&open).Error
+	if err != nil || len(open) < maxDeliveries {
+		return err
+	}
+	if open[0].TouchedAt.After(now.Add(-idle)) {
+		return ErrTooMany
+	}
+	return t.db.Delete(&Delivery{ID: open[0].ID}).Error
 }
 
 // Delivery returns one.

@@ -23,7 +23,10 @@ type Holding struct {
 	SentAt    time.Time
 	Files     int
 	Failure   string // why it could not be judged
-	Latest    `gorm:"embedded"`
+	Version   int64  // grows with each change of facts or settings
+	// JudgedVersion is the version that was judged last, well or not.
+	JudgedVersion int64
+	Latest        `gorm:"embedded"`
 }
 
 // HoldingFile is one file of a holding.
@@ -48,7 +51,8 @@ func (s *Store) Holding(ctx context.Context, id int64) (Holding, error) {
 
 // ChangeHolding sets what people set of a holding.
 func (t *Tx) ChangeHolding(h *Holding) error {
-	return t.db.Model(h).Select("policy", "trust", "audiences").Updates(h).Error
+	h.Version, h.Failure = h.Version+1, ""
+	return t.db.Model(h).Select("policy", "trust", "audiences", "version", "failure").Updates(h).Error
 }
 
 // RemoveHolding removes a holding and its findings.
@@ -98,11 +102,12 @@ func (s *Store) AllHoldingFiles(ctx context.Context, id int64) ([]facts.File, er
 // before under the same name, and sets the holding's number. What is set of a
 // holding that is there stays: it is changed by itself.
 func (t *Tx) SaveHolding(h *Holding, delivery Delivery) error {
-	h.ID, h.Files, h.Codes, h.Failure = 0, delivery.Lines, []string{}, ""
+	h.ID, h.Files, h.Codes, h.Failure, h.Version = 0, delivery.Lines, []string{}, "", 1
 	conflict := clause.OnConflict{Columns: []clause.Column{{Name: "name"}},
-		DoUpdates: clause.AssignmentColumns([]string{"sent_at", "files", "failure"})}
-	if err := t.db.Clauses(conflict,
-		clause.Returning{Columns: []clause.Column{{Name: "id"}}}).Create(h).Error; err != nil {
+		DoUpdates: append(clause.AssignmentColumns([]string{"sent_at", "files", "failure"}),
+			clause.Assignments(map[string]any{"version": gorm.Expr("holdings.version + 1")})...)}
+	if err := t.db.Clauses(conflict, clause.Returning{Columns: []clause.Column{{Name: "id"}, {Name: "version"},
+		{Name: "judged_version"}}}).Create(h).Error; err != nil {
 		return err
 	}
 	if err := t.db.Where("holding_id = ?", h.ID).Delete(&HoldingFile{}).Error; err != nil {
@@ -115,6 +120,11 @@ func (t *Tx) SaveHolding(h *Holding, delivery Delivery) error {
 // SaveHoldingJudgement stores the verdicts of a holding's files, what they
 // hold, and lets the holding's findings live on.
 func (t *Tx) SaveHoldingJudgement(h *Holding, files []facts.File, judgements []judge.Judgement, at time.Time) error {
+	var now Holding
+	err := notFound(t.db.Clauses(clause.Locking{Strength: "UPDATE"}).Select("version").First(&now, h.ID).Error)
+	if err != nil || now.Version != h.Version { // it was changed meanwhile, and is judged again
+		return err
+	}
 	places, err := t.sightFiles(h.ID, files, at)
 	if err != nil {
 		return err
@@ -151,8 +161,8 @@ func (t *Tx) SaveHoldingJudgement(h *Holding, files []facts.File, judgements []j
 	}
 	h.Latest = latestOf(verdict, judge.TallyOf(all), at)
 	slices.Sort(h.Codes)
-	h.Failure = ""
-	if err := t.db.Model(h).Select(append([]string{"failure"}, latest...)).UpdateColumns(h).Error; err != nil {
+	h.Failure, h.JudgedVersion = "", h.Version
+	if err := t.db.Model(h).Select(append([]string{"failure", "judged_version"}, latest...)).UpdateColumns(h).Error; err != nil {
 		return err
 	}
 	return t.live("holding_id", h.ID, present, at, func(Finding) bool { return true })
@@ -161,6 +171,7 @@ func (t *Tx) SaveHoldingJudgement(h *Holding, files []facts.File, judgements []j
 // FailHolding notes why the holding could not be judged.
 func (s *Store) FailHolding(ctx context.Context, id int64, reason string) error {
 	return s.write(ctx, func(db *gorm.DB) error {
-		return db.Model(&Holding{ID: id}).Update("failure", plain.Text(reason)).Error
+		return db.Model(&Holding{ID: id}).Updates(map[string]any{"failure": plain.Text(reason),
+			"judged_version": gorm.Expr("version")}).Error
 	})
 }

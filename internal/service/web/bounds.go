@@ -67,7 +67,7 @@ func (s *server) bounded(ctx huma.Context, next func(huma.Context)) {
 			return
 		case <-wait.C:
 			ctx.SetHeader("Retry-After", "5")
-			_ = huma.WriteErr(s.api, ctx, http.StatusServiceUnavailable,
+			_ = huma.WriteErr(s.api, ctx, http.StatusTooManyRequests,
 				"the service is busy with as many requests of this kind as it takes at once; try again soon")
 			return
 		}

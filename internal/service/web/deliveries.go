@@ -55,7 +55,7 @@ func (s *server) registerDeliveries() {
 		})
 	part := operation("send-part", "PUT", "/deliveries/{id}/parts/{part}",
 		"Send a part: JSON texts, each on a line of its own. A part that was taken before changes nothing", "deliveries",
-		400, 404, 409, 413, 422, 503)
+		400, 404, 409, 413, 422, 429)
 	part.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{
 		api.PartMedia: {Schema: &huma.Schema{Type: "string"}}}}
 	part.MaxBodyBytes = api.MaxPart

@@ -9,7 +9,7 @@ import (
 )
 
 func (s *server) registerEstate() {
-	export := operation("export-estate", "GET", "/estate", "The whole estate with its trust stores", "estate", 503)
+	export := operation("export-estate", "GET", "/estate", "The whole estate with its trust stores", "estate", 429)
 	export.Metadata = map[string]any{heavy: exports}
 	huma.Register(s.api, export,
 		func(ctx context.Context, _ *struct{}) (*body[api.Estate], error) {

@@ -119,7 +119,8 @@ func holdingOf(h store.Holding) api.Holding {
 	return api.Holding{ID: h.ID, Name: h.Name, Policy: h.Policy, Trust: orEmpty(h.Trust),
 		Audiences: orEmpty(h.Audiences), SentAt: h.SentAt, JudgedAt: h.JudgedAt,
 		Files: h.Files, Verdict: h.Verdict, Faults: h.Faults, Risks: h.Risks, Notes: h.Notes, Waived: h.Waived,
-		Codes: orEmpty(h.Codes), Failure: h.Failure}
+		Codes: orEmpty(h.Codes), Failure: h.Failure,
+		Waiting: h.JudgedVersion < h.Version}
 }
 
 // contents says in a few words each what a file holds.

@@ -103,7 +103,10 @@ CREATE TABLE holdings (
     waived    integer     NOT NULL DEFAULT 0,
     codes     jsonb       NOT NULL DEFAULT '[]',
     judged_at timestamptz,
-    failure   text        NOT NULL DEFAULT '' -- why it could not be judged
+    failure   text        NOT NULL DEFAULT '', -- why it could not be judged
+    -- Grows with each change of facts or settings; what is not judged yet is told by numbers and not by clocks.
+    version        bigint NOT NULL DEFAULT 1,
+    judged_version bigint NOT NULL DEFAULT 0
 );
 
 -- One file of a holding: its facts and how it was judged.
