@@ -41,13 +41,21 @@ lint: console/node_modules/.package-lock.json console/src/api/schema.d.ts
 	@unformatted=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$unformatted" ] || { echo "not formatted: $$unformatted"; exit 1; }
 	@scripts/columns
 	@go run ./scripts/notice -check
-	go vet ./... && go vet -tags servers ./servers
+	go vet ./... && go vet -tags servers ./servers && go vet -tags soak ./acceptance
 	go tool staticcheck ./...
 	@$(NPM) run --silent check
 
 # Measures against a floor that is run beside, and ends with 1 when a limit is missed.
 bench:
 	@go run ./bench
+
+SOAK ?= 10m
+KILLS ?= 100
+# The service beside hostile endpoints, holdings and callers, and killed again and again.
+soak:
+	@scripts/ensure postgresql ca-certificates
+	@$(MAKE) --no-print-directory build
+	SOAK=$(SOAK) KILLS=$(KILLS) go test -count=1 -tags soak -v -timeout 90m -run 'Soak|Kills' ./acceptance
 
 TIME ?= 30s
 # Every fuzz target for TIME each.

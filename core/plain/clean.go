@@ -24,6 +24,13 @@ func Clean[T any](x *T) { walk(reflect.ValueOf(x).Elem(), Text) }
 // several lines and any length.
 func CleanLines[T any](x *T) { walk(reflect.ValueOf(x).Elem(), Lines) }
 
+// CleanLinesIn is CleanLines for a pointer whose type is not known.
+func CleanLinesIn(pointer any) {
+	if v := reflect.ValueOf(pointer); v.Kind() == reflect.Pointer && !v.IsNil() {
+		walk(v.Elem(), Lines)
+	}
+}
+
 func walk(v reflect.Value, text func(string) string) {
 	switch v.Kind() {
 	case reflect.String:
@@ -34,6 +41,7 @@ func walk(v reflect.Value, text func(string) string) {
 		if n := min(max(v.Int(), 0), math.MaxInt32); n != v.Int() {
 			v.SetInt(n)
 		}
+	case reflect.Interface: // what is in it cannot be changed
 	case reflect.Pointer:
 		if !v.IsNil() {
 			walk(v.Elem(), text)

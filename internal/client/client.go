@@ -17,6 +17,7 @@ import (
 	"strings"
 	"time"
 
+	"nurvik/core/plain"
 	"nurvik/internal/api"
 )
 
@@ -158,6 +159,7 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 	if err := json.NewDecoder(io.LimitReader(response.Body, mostAnswer)).Decode(out); err != nil {
 		return fmt.Errorf("the answer of %s cannot be read: %w; is it a Nurvik service of this version?", c.base, err)
 	}
+	plain.CleanLinesIn(out) // a service is trusted with the estate, and not with the terminal
 	return nil
 }
 

@@ -147,7 +147,7 @@ func (a *app) show(ctx context.Context, h *harbour.Harbour, address string) erro
 	_, err = fmt.Fprintf(a.stdout, `
 Console:  %[1]s/
 Findings: nurvik findings --server %[1]s
-Files:    nurvik audit %[2]s %[3]s %[4]s --password-file %[5]s
+Files:    nurvik audit --estate %[2]s %[3]s %[4]s --password-file %[5]s
 Sort out: nurvik identify %[4]s
           nurvik pair %[4]s --password-file %[5]s
 `, address, h.EstateFile, h.Files, h.Hosts, h.Passwords)

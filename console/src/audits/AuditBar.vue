@@ -16,6 +16,14 @@
       <el-button size="small" data-test="start-audit" @click="audits.start()">{{ t('audit.start') }}</el-button>
       <span class="words">{{ audits.current ? auditWords(audits.current) : t('audit.none') }}</span>
     </template>
+    <details v-if="unexamined.length" class="unexamined" data-test="unexamined">
+      <summary>{{ t('audit.unexamined', { count: unexamined.length }) }}</summary>
+      <ul>
+        <li v-for="one in unexamined" :key="one.target">
+          <span class="mono">{{ one.target }}</span>: {{ one.unexamined }}
+        </li>
+      </ul>
+    </details>
     <span v-if="audits.failure" class="failure" role="alert">{{ t('failure.title') }}: {{ audits.failure.words }}</span>
   </section>
 </template>
@@ -31,6 +39,7 @@ const percentage = computed(() => {
   const audit = audits.current
   return audit && audit.visits > 0 ? Math.round((100 * audit.done) / audit.visits) : 0
 })
+const unexamined = computed(() => audits.current?.unexamined ?? [])
 onMounted(() => audits.load())
 </script>
 
@@ -39,4 +48,10 @@ onMounted(() => audits.load())
 .progress { width: 180px; flex: none; }
 .words { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; font-size: 13px; }
 .failure { font-weight: 600; }
+.unexamined { position: relative; font-size: 13px; }
+.unexamined summary { cursor: pointer; }
+.unexamined ul {
+  position: absolute; z-index: 10; right: 0; width: 480px; max-height: 320px; overflow: auto; margin: 6px 0; padding: 10px 10px 10px 26px;
+  background: var(--el-bg-color-overlay); border: 1px solid var(--el-border-color); border-radius: 6px;
+}
 </style>

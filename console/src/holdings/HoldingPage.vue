@@ -10,6 +10,10 @@
       {{ t('holdings.line', { files: view.holding.files, sent: moment(view.holding.sent_at),
         judged: moment(view.holding.judged_at), policy: view.holding.policy }) }}
     </p>
+    <p v-if="view.holding.failure" class="sheet" role="alert" data-test="failure">
+      {{ t('holdings.failure', { reason: view.holding.failure }) }}
+    </p>
+    <p v-else-if="view.holding.waiting" class="sheet" data-test="waiting">{{ t('holdings.pending') }}</p>
     <div class="columns">
       <section :aria-label="t('findings.title')">
         <h2>{{ t('findings.title') }}</h2>

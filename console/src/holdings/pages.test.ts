@@ -49,6 +49,21 @@ describe('HoldingsPage', () => {
   })
 })
 
+describe('HoldingPage of what was not judged', () => {
+  it.each([
+    ['failure', { failure: 'given up' }, 'could not be judged: given up'],
+    ['waiting', { waiting: true }, 'not judged yet'],
+  ])('tells a %s', async (mark, change, words) => {
+    serve({
+      'GET /api/v1/holdings/4': { holding: { ...quay, ...change }, findings: [] },
+      'GET /api/v1/holdings/4/files': { items: [] },
+    })
+    const page = mount(HoldingPage, { props: { id: 4 }, global: global() })
+    await flushPromises()
+    expect(page.get(`[data-test=${mark}]`).text()).toContain(words)
+  })
+})
+
 describe('HoldingPage', () => {
   const answers = {
     'GET /api/v1/holdings/4': { holding: quay, findings: [finding] },

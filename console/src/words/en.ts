@@ -44,6 +44,7 @@ export const en = {
   'audit.finished': 'Audit {id}, {when}: {faulty} faulty, {risk} at risk, {unreachable} unreachable, {sound} sound',
   'audit.cancelled': 'Audit {id} was cancelled {when}; verdicts are as they were',
   'audit.failed': 'Audit {id} failed {when}: {failure}',
+  'audit.unexamined': '{count} not examined',
   'audit.none': 'No audit yet',
   'audit.progress': 'Progress of the audit',
   'endpoint.back': 'All endpoints',
@@ -182,6 +183,8 @@ export const en = {
   'holdings.back': 'All holdings',
   'holdings.gone': 'There is no such holding. It may have been removed.',
   'holdings.line': '{files} files, sent {sent}, judged {judged} by the policy {policy}',
+  'holdings.pending': 'What was sent or changed last is not judged yet.',
+  'holdings.failure': 'What was sent last could not be judged: {reason}',
   'holdings.filesTitle': 'Files',
   'workbench.title': 'Workbench',
   'workbench.promise': 'Nothing is sent. Files, texts, keys and passwords stay in this page, and all work ' +

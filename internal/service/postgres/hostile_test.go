@@ -255,3 +255,12 @@ func TestRotation(t *testing.T) {
 	assert.Greater(t, aside.Size(), int64(5<<20))
 	assert.Equal(t, os.FileMode(0o600), aside.Mode().Perm())
 }
+
+// TestFullDisk: a disk without room is told before the database cannot go on.
+func TestFullDisk(t *testing.T) {
+	o := options(directory(t))
+	o.Space = 1 << 60
+	s := start(t, o)
+	defer stop(t, s)
+	assert.Contains(t, strings.Join(s.Trouble(), " "), "MiB are free on the disk")
+}

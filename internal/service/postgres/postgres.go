@@ -34,6 +34,7 @@ type Options struct {
 	Directory string // data directory of the service; made when missing
 	Binaries  string // directory of PostgreSQL's programs; "" finds Debian's
 	Unsafe    bool   // do not wait for the disk; for tests only
+	Space     int64  // bytes that should be free on the disk, else it is told; 0 for 200 MiB
 	Log       *slog.Logger
 }
 
@@ -58,6 +59,9 @@ type Server struct {
 // predecessor left running, or starts one, and watches it from then on. Errors
 // say what to do.
 func Start(ctx context.Context, o Options) (*Server, error) {
+	if o.Space == 0 {
+		o.Space = leastSpace
+	}
 	s := &Server{options: o}
 	var err error
 	if s.place, err = openPlace(o.Directory); err != nil {
@@ -170,7 +174,7 @@ func (s *Server) settings() []string {
 		"log_min_error_statement=panic", "log_error_verbosity=terse", "log_statement=none",
 		"log_parameter_max_length=0", "log_parameter_max_length_on_error=0"}
 	if s.options.Unsafe {
-		out = append(out, "fsync=off", "synchronous_commit=off", "full_page_writes=off")
+		out = append(out, "fsync=off", "full_page_writes=off") // a killed process loses nothing by it, a power cut does
 	}
 	return out
 }

@@ -89,7 +89,7 @@ func (s *Server) space() string {
 	if err := unix.Statfs(s.place.path, &stat); err != nil {
 		return ""
 	}
-	if free := int64(stat.Bavail) * stat.Bsize; free < leastSpace {
+	if free := int64(stat.Bavail) * stat.Bsize; free < s.options.Space {
 		return fmt.Sprintf("only %d MiB are free on the disk of %s", free>>20, s.place.path)
 	}
 	return ""
