@@ -1,9 +1,6 @@
 package service_test
 
 import (
-	"fmt"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 
@@ -13,18 +10,6 @@ import (
 
 	"nurvik/internal/api"
 )
-
-// database connects to the private database of the shared service.
-func database(t *testing.T) *pgx.Conn {
-	t.Helper()
-	secret, err := os.ReadFile(filepath.Join(shared.data, "secret"))
-	require.NoError(t, err)
-	c, err := pgx.Connect(t.Context(), fmt.Sprintf("host=%s user=nurvik password=%s dbname=nurvik sslmode=disable",
-		filepath.Join(shared.data, "database", "run"), strings.TrimSpace(string(secret))))
-	require.NoError(t, err)
-	t.Cleanup(func() { _ = c.Close(t.Context()) })
-	return c
-}
 
 // texts are the lines of a query with one column of text.
 func texts(t *testing.T, c *pgx.Conn, query string, args ...any) []string {
@@ -40,7 +25,8 @@ func texts(t *testing.T, c *pgx.Conn, query string, args ...any) []string {
 func TestPlacesAndSightings(t *testing.T) {
 	importHarbour(t)
 	auditOf(t, api.AuditStart{})
-	c := database(t)
+	c := connection(t, shared.data)
+	defer c.Close(t.Context())
 	const served = `SELECT concat_ws(' ', p.server_name, s.position, x.names[1])
 		FROM sightings s JOIN places p ON p.id = s.place_id JOIN endpoints e ON e.id = p.endpoint_id
 		JOIN certificates x ON x.sha256 = s.certificate WHERE e.target = $1 ORDER BY s.position`
