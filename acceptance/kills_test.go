@@ -43,7 +43,8 @@ func TestKills(t *testing.T) {
 	first, err := client.New(d.address, "")
 	require.NoError(t, err)
 	for i := range endpoints { // each is a host of its own, and none answers
-		_, err := first.AddEndpoint(t.Context(), api.EndpointSettings{Endpoint: fmt.Sprintf("silent%d.tarnholm.example", i),
+		_, err := first.AddEndpoint(t.Context(), api.EndpointSettings{Endpoint: fmt.Sprintf("silent%d.tarnholm.example",
+			i),
 			VisitAt: []string{fmt.Sprintf("127.77.0.%d:%s", i+1, port)}})
 		require.NoError(t, err)
 	}
@@ -73,7 +74,8 @@ func TestKills(t *testing.T) {
 			defer close(ended)
 			for i := range 6 {
 				name := fmt.Sprintf("round%d-%d.tarnholm.example", round%7, i)
-				settings := api.EndpointSettings{Endpoint: name, VisitAt: []string{fmt.Sprintf("127.77.%d.%d:9", 1+round%7, 1+i)},
+				settings := api.EndpointSettings{Endpoint: name, VisitAt: []string{fmt.Sprintf("127.77.%d.%d:9",
+					1+round%7, 1+i)},
 					Labels: map[string]string{"round": strconv.Itoa(round)}}
 				if e, err := c.AddEndpoint(t.Context(), settings); err == nil {
 					labels[e.Endpoint] = strconv.Itoa(round)
@@ -93,7 +95,8 @@ func TestKills(t *testing.T) {
 			}
 			name := fmt.Sprintf("machine%d", round%5)
 			delete(holdings, name)
-			if h, err := c.SendHolding(t.Context(), api.HoldingFacts{HoldingHeader: api.HoldingHeader{Name: name}, Files: files},
+			if h, err := c.SendHolding(t.Context(), api.HoldingFacts{HoldingHeader: api.HoldingHeader{Name: name},
+				Files: files},
 				nil); err == nil {
 				holdings[h.Name] = len(files)
 			}
@@ -117,7 +120,8 @@ func TestKills(t *testing.T) {
 		<-ended
 		c, err = client.New(d.address, "")
 		require.NoError(t, err)
-		require.Eventually(t, func() bool { _, err := c.Audits(t.Context(), 1); return err == nil }, time.Minute, 50*time.Millisecond,
+		require.Eventually(t, func() bool { _, err := c.Audits(t.Context(), 1); return err == nil }, time.Minute,
+			50*time.Millisecond,
 			"it answers again")
 		// All that was begun ends.
 		for id := range audits {

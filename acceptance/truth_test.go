@@ -68,7 +68,8 @@ func sorted(s statement) statement {
 // missing, and none is too many.
 func TestAuditTellsTheTruth(t *testing.T) {
 	want := readTruth(t)
-	o := nurvik(t, "audit", "--estate", estate.EstateFile, estate.Files, estate.Hosts, "--password-file", estate.Passwords, "-o",
+	o := nurvik(t, "audit", "--estate", estate.EstateFile, estate.Files, estate.Hosts, "--password-file",
+		estate.Passwords, "-o",
 		"json")
 	assert.Equal(t, 1, o.status, o.stderr)
 	var report audit.Report

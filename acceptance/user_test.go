@@ -66,10 +66,11 @@ func TestAnotherUser(t *testing.T) {
 		arguments []string
 		says      string
 	}{
-		"a user that is not there":      {[]string{"--user", "harbourmaster", "--data", data}, "there is no such user"},
-		"root itself":                   {[]string{"--user", "root", "--data", data}, "name another user"},
-		"another's data directory":      {[]string{"--user", "nobody", "--data", "/root"}, "chown -R nobody"},
-		"a file that it cannot read":    {[]string{"--user", "nobody", "--data", data, "--config", secret}, "cannot read " + secret},
+		"a user that is not there": {[]string{"--user", "harbourmaster", "--data", data}, "there is no such user"},
+		"root itself":              {[]string{"--user", "root", "--data", data}, "name another user"},
+		"another's data directory": {[]string{"--user", "nobody", "--data", "/root"}, "chown -R nobody"},
+		"a file that it cannot read": {[]string{"--user", "nobody", "--data", data, "--config", secret},
+			"cannot read " + secret},
 		"the data of that user as root": {[]string{"--data", data}, "belongs to another user"},
 	} {
 		t.Run(name, func(t *testing.T) {

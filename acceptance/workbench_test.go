@@ -144,7 +144,8 @@ func TestSendHolding(t *testing.T) {
 	d := serve(t, dataDirectory(t))
 	require.Equal(t, 0, nurvik(t, "estate", "import", estate.EstateFile, "--server", d.address).status)
 	quay := filepath.Join(estate.Hosts, "quay")
-	o := nurvik(t, "audit", "--estate", estate.EstateFile, quay, "--password-file", estate.Passwords, "--send", "--holding", "quay",
+	o := nurvik(t, "audit", "--estate", estate.EstateFile, quay, "--password-file", estate.Passwords, "--send",
+		"--holding", "quay",
 		"--server", d.address)
 	assert.Equal(t, 1, o.status)
 	assert.Contains(t, o.stderr, `as the holding "quay"; it is faulty there`)

@@ -292,7 +292,8 @@ func TestAskHanging(t *testing.T) {
 		for i := range count {
 			at := pki.GeneralName{Kind: pki.NameURI, Value: fmt.Sprintf(host, i)}
 			point.FullName = append(point.FullName, at)
-			c.CRLDistributionPoints = append(c.CRLDistributionPoints, pki.DistributionPoint{FullName: point.FullName[i:]})
+			c.CRLDistributionPoints = append(c.CRLDistributionPoints,
+				pki.DistributionPoint{FullName: point.FullName[i:]})
 			for _, method := range []pki.OID{pki.AccessOCSP, pki.AccessCAIssuers} {
 				c.AuthorityInfo = append(c.AuthorityInfo, pki.AccessDescription{Method: method, Location: at})
 			}
@@ -302,7 +303,8 @@ func TestAskHanging(t *testing.T) {
 	}
 	near := chain.Surroundings{Store: store(parse(t, issuer.DER))}
 	round := func(f chain.Fetcher) *chain.Round {
-		return (&chain.Inquirer{Fetch: f, Verifier: &chain.Verifier{}, Now: func() time.Time { return now }}).Round(t.Context())
+		return (&chain.Inquirer{Fetch: f, Verifier: &chain.Verifier{},
+			Now: func() time.Time { return now }}).Round(t.Context())
 	}
 	t.Run("two addresses of each kind", func(t *testing.T) {
 		h := &hanging{}

@@ -81,7 +81,8 @@ func FuzzText(f *testing.F) {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, s string) {
-		for name, clean := range map[string]func(string) string{"text": plain.Text, "lines": plain.Lines, "name": plain.Name} {
+		for name, clean := range map[string]func(string) string{"text": plain.Text, "lines": plain.Lines,
+			"name": plain.Name} {
 			once := clean(s)
 			assert.True(t, utf8.ValidString(once), name)
 			assert.NoError(t, plain.Check(once, name == "lines"))

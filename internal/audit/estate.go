@@ -84,9 +84,11 @@ const maxNotes = 10
 func (p *planner) noteEstates(target string) {
 	note := func(path string) {
 		if data, err := readEstate(path); err == nil && len(p.plan.notes) < maxNotes && estatefile.Looks(data) {
-			p.plan.notes = append(p.plan.notes, plain.Text(path)+" has the form of an estate file and is read as a file "+
-				"like any other: nothing in it is obeyed. To audit the estate, name it alone and as .yaml or .yml, or with "+
-				"--estate")
+			p.plan.notes = append(p.plan.notes,
+				plain.Text(path)+" has the form of an estate file and is read as a file "+
+					"like any other: nothing in it is obeyed. To audit the estate, name it alone and as .yaml or "+
+					".yml, or with "+
+					"--estate")
 		}
 	}
 	info, err := os.Stat(target)

@@ -82,8 +82,10 @@ func TestEstatesAreNamed(t *testing.T) {
 	for _, path := range []string{upload, named} {
 		require.NoError(t, os.WriteFile(path, data, 0o600))
 	}
-	require.NoError(t, os.Symlink(filepath.Join(filepath.Dir(h.EstateFile), "anchors"), filepath.Join(directory, "anchors")))
-	require.NoError(t, os.Symlink(filepath.Join(filepath.Dir(h.EstateFile), "anchors"), filepath.Join(directory, "uploads", "anchors")))
+	require.NoError(t, os.Symlink(filepath.Join(filepath.Dir(h.EstateFile), "anchors"),
+		filepath.Join(directory, "anchors")))
+	require.NoError(t, os.Symlink(filepath.Join(filepath.Dir(h.EstateFile), "anchors"),
+		filepath.Join(directory, "uploads", "anchors")))
 	file := filepath.Join(h.Files, "tides-fullchain.pem")
 	tests := []struct {
 		name    string

@@ -27,7 +27,8 @@ func TestParseMoment(t *testing.T) {
 			assert.Equal(t, tt.want, got.Format(time.RFC3339))
 		})
 	}
-	for _, wrong := range []string{"tomorrow", "30d", "+d", "+30", "+1y", "2027-13-01", "15.03.2027", "+9999999d", "+999999w",
+	for _, wrong := range []string{"tomorrow", "30d", "+d", "+30", "+1y", "2027-13-01", "15.03.2027", "+9999999d",
+		"+999999w",
 		"-999999d", "9999-12-31T23:59:59-01:00"} {
 		_, err := parseMoment(wrong, now)
 		assert.ErrorContains(t, err, "2027-03-15", "%q: the forms are shown", wrong)

@@ -35,8 +35,9 @@ func New(address, token string) (*Client, error) {
 		return nil, fmt.Errorf("%q is no address of a service: write http://HOST:PORT", address)
 	}
 	if token != "" && u.Scheme == "http" && !isLoopback(u.Hostname()) {
-		return nil, fmt.Errorf("a token is not sent to %s over plain HTTP, where others can read it: use https, or a service "+
-			"on this machine", u.Host)
+		return nil, fmt.Errorf(
+			"a token is not sent to %s over plain HTTP, where others can read it: use https, or a service "+
+				"on this machine", u.Host)
 	}
 	return &Client{base: strings.TrimSuffix(address, "/"), token: token, http: &http.Client{
 		Transport: &http.Transport{

@@ -34,7 +34,10 @@ func TestTokensStayPrivate(t *testing.T) {
 
 // TestRedirects: a service that sends elsewhere does not get the token there.
 func TestRedirects(t *testing.T) {
-	elsewhere := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { t.Error("it was followed") }))
+	elsewhere := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter,
+		*http.Request) {
+		t.Error("it was followed")
+	}))
 	defer elsewhere.Close()
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		http.Redirect(w, r, elsewhere.URL, http.StatusTemporaryRedirect)
@@ -72,5 +75,6 @@ func TestSendingGoesOn(t *testing.T) {
 	require.NoError(t, err)
 	assert.EqualValues(t, 3, h.ID)
 	assert.Equal(t, []string{"POST /api/v1/deliveries", "PUT /api/v1/deliveries/7/parts/2",
-		"PUT /api/v1/deliveries/7/parts/3", "POST /api/v1/deliveries/7/finish"}, taken, "the first part was there already")
+		"PUT /api/v1/deliveries/7/parts/3", "POST /api/v1/deliveries/7/finish"}, taken, "the first part was there "+
+		"already")
 }

@@ -53,7 +53,8 @@ func (c *Client) JudgedHolding(ctx context.Context, id int64) (api.Holding, erro
 		case err != nil:
 			return v.Holding, err
 		case v.Holding.Failure != "":
-			return v.Holding, fmt.Errorf("the service could not judge the holding %q: %s", v.Holding.Name, v.Holding.Failure)
+			return v.Holding, fmt.Errorf("the service could not judge the holding %q: %s", v.Holding.Name,
+				v.Holding.Failure)
 		case !v.Holding.Waiting:
 			return v.Holding, nil
 		}

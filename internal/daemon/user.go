@@ -27,7 +27,8 @@ type account struct {
 func (a *app) become(name string, directory string) error {
 	if os.Geteuid() != 0 {
 		if self, err := osuser.Current(); name != "" && (err != nil || self.Username != name) {
-			return fmt.Errorf("--user %s: only root can run the service as another user; start it as root, or as %s", name, name)
+			return fmt.Errorf("--user %s: only root can run the service as another user; start it as root, or as %s",
+				name, name)
 		}
 		return nil
 	}
@@ -58,7 +59,8 @@ func accountOf(name string) (*account, error) {
 	case errors.As(err, &unknown) && !named:
 		return nil, nil
 	case err != nil:
-		return nil, fmt.Errorf("--user %s: there is no such user; make it with adduser --system --group %s, or name another",
+		return nil, fmt.Errorf(
+			"--user %s: there is no such user; make it with adduser --system --group %s, or name another",
 			name, name)
 	}
 	out := &account{name: name, home: found.HomeDir}
@@ -97,8 +99,10 @@ func (u *account) own(directory string) error {
 		return err
 	}
 	if stat, ok := info.Sys().(*syscall.Stat_t); !ok || !info.IsDir() || int(stat.Uid) != u.uid {
-		return fmt.Errorf("the data directory %s is not one of the user %s, whom the service runs as; nothing was changed. "+
-			"If it is from a time when the service ran as another user, stop that one and say chown -R %s: %s; otherwise "+
+		return fmt.Errorf("the data directory %s is not one of the user %s, whom the service runs as; nothing was "+
+			"changed. "+
+			"If it is from a time when the service ran as another user, stop that one and say chown -R %s: %s; "+
+			"otherwise "+
 			"choose another with --data", directory, u.name, u.name, directory)
 	}
 	return nil
@@ -129,7 +133,8 @@ func (a *app) readable(name string) error {
 	for _, path := range a.files {
 		f, err := os.Open(path)
 		if err != nil {
-			return fmt.Errorf("the user %s, whom the service runs as, cannot read %s, which its configuration names (%w); let "+
+			return fmt.Errorf("the user %s, whom the service runs as, cannot read %s, which its configuration names "+
+				"(%w); let "+
 				"that user read it", name, path, err)
 		}
 		_ = f.Close()

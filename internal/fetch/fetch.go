@@ -117,8 +117,9 @@ func (f *Fetcher) dial(ctx context.Context, network, place string) (net.Conn, er
 	var failure error
 	for _, address := range addresses {
 		if !f.permitted(address, uint16(number)) {
-			failure = errors.Join(failure, fmt.Errorf("%s is neither public nor in a network that is allowed on port %s",
-				address.Unmap(), port))
+			failure = errors.Join(failure,
+				fmt.Errorf("%s is neither public nor in a network that is allowed on port %s",
+					address.Unmap(), port))
 			continue
 		}
 		conn, err := (&net.Dialer{}).DialContext(ctx, network, net.JoinHostPort(address.Unmap().String(), port))

@@ -126,7 +126,8 @@ func TestFetch(t *testing.T) {
 		_, err = fetch.ParseNetworks([]string{text})
 		assert.ErrorContains(t, err, want, text)
 	}
-	for text, want := range map[string]string{"10.1.2.3/8": "[{10.0.0.0/8 []}]", "{network: 10.0.0.0/8}": "[{10.0.0.0/8 []}]",
+	for text, want := range map[string]string{"10.1.2.3/8": "[{10.0.0.0/8 []}]",
+		"{network: 10.0.0.0/8}":                    "[{10.0.0.0/8 []}]",
 		"{network: 10.0.0.0/8, ports: [80, 8080]}": "[{10.0.0.0/8 [80 8080]}]", "fd00::/8=81": "[{fd00::/8 [81]}]"} {
 		var entry fetch.NetworkEntry
 		require.NoError(t, yaml.Unmarshal([]byte(text), &entry))

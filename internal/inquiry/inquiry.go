@@ -79,7 +79,10 @@ func (d *Desk) Complete(ctx context.Context, n int, one func(i int) Target, step
 			defer func() { <-slots }()
 			if ctx.Err() == nil {
 				target := one(i)
-				if defect := d.options.Report.Do(target.name(), func() { d.complete(ctx, limited, round, target) }); defect != nil {
+				if defect := d.options.Report.Do(target.name(), func() {
+					d.complete(ctx, limited, round,
+						target)
+				}); defect != nil {
 					target.clear()
 				}
 			}

@@ -37,8 +37,10 @@ func TestCallersAreBounded(t *testing.T) {
 		status                   int
 		says                     string
 	}{
-		{"a body beyond the limit of its operation", "POST", "/deliveries", strings.Repeat(" ", 65<<10), asJSON, 413, "64 KiB"},
-		{"a larger limit where more is needed", "POST", "/audits", strings.Repeat(" ", 513<<10), asJSON, 413, "512 KiB"},
+		{"a body beyond the limit of its operation", "POST", "/deliveries", strings.Repeat(" ", 65<<10), asJSON, 413,
+			"64 KiB"},
+		{"a larger limit where more is needed", "POST", "/audits", strings.Repeat(" ", 513<<10), asJSON, 413,
+			"512 KiB"},
 		{"very many defects", "POST", "/audits", `{"endpoint_ids":[` + strings.Repeat(`{},`, 100_000) + `{}]}`, asJSON, 422,
 			"the first 20 of"},
 		{"aliases of aliases", "PUT", "/policies/bomb", string(policyText), asJSON, 422, "aliases add more"},

@@ -78,7 +78,8 @@ func connection(t *testing.T, data string) *pgx.Conn {
 	t.Helper()
 	secret, err := os.ReadFile(filepath.Join(data, "secret"))
 	require.NoError(t, err)
-	conn, err := pgx.Connect(t.Context(), fmt.Sprintf("host=%s user=nurvik dbname=nurvik password=%s", filepath.Join(data, "run"),
+	conn, err := pgx.Connect(t.Context(), fmt.Sprintf("host=%s user=nurvik dbname=nurvik password=%s",
+		filepath.Join(data, "run"),
 		strings.Fields(string(secret))[1]))
 	require.NoError(t, err)
 	return conn
@@ -120,7 +121,8 @@ func TestClaims(t *testing.T) {
 		assert.Empty(t, lost)
 	})
 	t.Run("jobs of a dead worker elsewhere", func(t *testing.T) {
-		execute(t, data, "INSERT INTO workers (instance, holder, beat_at) VALUES ('nurvikd-wreck', 'x', now() - interval '1 minute')")
+		execute(t, data, "INSERT INTO workers (instance, holder, beat_at) VALUES ('nurvikd-wreck', 'x', now() - "+
+			"interval '1 minute')")
 		execute(t, data, `INSERT INTO river_job (kind, args, max_attempts, state, attempt, attempted_at, attempted_by)
 			VALUES ('plan', '{"audit_id": 0}', 3, 'running', 1, now(), '{nurvikd-wreck}')`)
 		assert.Eventually(t, func() bool {
@@ -132,7 +134,8 @@ func TestClaims(t *testing.T) {
 		execute(t, data, `INSERT INTO river_job (kind, args, max_attempts, state, scheduled_at)
 			VALUES ('plan', '{"audit_id": -1}', 3, 'available', now() + interval '30 minutes')`)
 		execute(t, data, "UPDATE workers SET beat_at = now() + interval '30 minutes'")
-		execute(t, data, "UPDATE river_leader SET elected_at = now() + interval '30 minutes', expires_at = now() + interval '31 minutes'")
+		execute(t, data, "UPDATE river_leader SET elected_at = now() + interval '30 minutes', expires_at = now() + "+
+			"interval '31 minutes'")
 		assert.Eventually(t, func() bool {
 			return count(t, data, "SELECT count(*) FROM river_job WHERE kind = 'plan' AND state = 'completed'") == 2
 		}, 30*time.Second, 100*time.Millisecond)
@@ -160,7 +163,8 @@ func TestGivenUp(t *testing.T) {
 	execute(t, data, `INSERT INTO endpoints (target, settings, created_at, updated_at)
 		VALUES ('a.example:443', '{"endpoint": "a.example:443"}', now(), now())`)
 	execute(t, data, "INSERT INTO examinations (audit_id, endpoint_id) VALUES (2, 1)")
-	execute(t, data, "INSERT INTO visits (audit_id, endpoint_id, address, server_name, state) VALUES (2, 1, '192.0.2.7:443', '', 'waiting')")
+	execute(t, data, "INSERT INTO visits (audit_id, endpoint_id, address, server_name, state) VALUES (2, 1, "+
+		"'192.0.2.7:443', '', 'waiting')")
 	execute(t, data, "INSERT INTO what_ifs (state, question, created_at) VALUES ('judging', '{}', now())")
 	execute(t, data, "INSERT INTO policies (name, builtin, updated_at) VALUES ('open-web', true, now())")
 	execute(t, data, "INSERT INTO holdings (name, policy, sent_at) VALUES ('wreck', 'open-web', now())")
@@ -171,7 +175,8 @@ func TestGivenUp(t *testing.T) {
 		"SELECT count(*) FROM what_ifs WHERE state = 'failed' AND failure LIKE 'given up%'": 1,
 		"SELECT count(*) FROM holdings WHERE failure LIKE 'given up%'":                      1,
 	} {
-		assert.Eventually(t, func() bool { return count(t, data, query) == want }, 60*time.Second, 200*time.Millisecond, query)
+		assert.Eventually(t, func() bool { return count(t, data, query) == want }, 60*time.Second, 200*time.Millisecond,
+			query)
 	}
 }
 
@@ -213,7 +218,8 @@ func TestTimesFromTheFuture(t *testing.T) {
 	send()
 	for table, columns := range map[string][]string{"keys": {"first_seen", "last_seen"},
 		"certificates": {"first_seen", "last_seen"}, "sightings": {"first_seen", "last_seen"},
-		"findings": {"first_seen", "last_seen", "gone_at"}, "endpoints": {"judged_at"}, "holdings": {"sent_at", "judged_at"},
+		"findings": {"first_seen", "last_seen", "gone_at"}, "endpoints": {"judged_at"}, "holdings": {"sent_at",
+			"judged_at"},
 		"audits": {"created_at", "finished_at"}, "workers": {"beat_at"}, "river_leader": {"elected_at", "expires_at"}} {
 		set := ""
 		for _, column := range columns {

@@ -107,21 +107,26 @@ func structures(t *testing.T) map[string][]byte {
 		"PKCS#8 of X448":    der(0, object("2b656f"), octets(append([]byte{4, 56}, secret(56)...))),
 		"PKCS#8 of ML-DSA":  der(0, object("608648016503040312"), octets(secret(34))),
 		"PKCS#8 of DSA":     der(0, object("2a8648ce380401"), octets(append([]byte{2, 20}, secret(20)...))),
-		"DSA":               der(0, number(secret(256)), number(secret(32)), number(secret(256)), number(secret(256)), number(secret(32))),
+		"DSA": der(0, number(secret(256)), number(secret(32)), number(secret(256)), number(secret(256)),
+			number(secret(32))),
 		"SEC1 of secp256k1": der(1, octets(secret(32)), curve),
 		"encrypted":         der(object(pbes2, der(der(octets(secret(8)), 2048))), octets(secret(64))),
-		"encrypted by a scheme that nobody knows": der(object("2b0601040182370a", der(octets(secret(8)), 1)), octets(secret(120))),
-		"PKCS#12":                              p12,
-		"a Java keystore":                      append([]byte{0xfe, 0xed, 0xfe, 0xed, 0, 0, 0, 2, 0, 0, 0, 1}, secret(80)...),
-		"a JCEKS":                              append([]byte{0xce, 0xce, 0xce, 0xce, 0, 0, 0, 2, 0, 0, 0, 1}, secret(80)...),
-		"OpenSSH":                              append([]byte("openssh-key-v1\x00"), secret(80)...),
-		"a version that is not":                der(99, object(rsaOID), octets(secret(64))),
-		"no version":                           der(object(ecOID), octets(sec1)),
-		"no algorithm":                         der(0, octets(sec1)),
-		"an algorithm that is not":             der(0, object("2a0304"), octets(secret(40))),
-		"SEC1 without version":                 der(octets(secret(32)), curve),
-		"SEC1 of another version":              der(7, octets(secret(32)), curve),
-		"PKCS#1 without version":               der(number(secret(256)), 65537, number(secret(256)), number(secret(128))),
+		"encrypted by a scheme that nobody knows": der(object("2b0601040182370a", der(octets(secret(8)), 1)),
+			octets(secret(120))),
+		"PKCS#12": p12,
+		"a Java keystore": append([]byte{0xfe, 0xed, 0xfe, 0xed, 0, 0, 0, 2, 0, 0, 0, 1},
+			secret(80)...),
+		"a JCEKS": append([]byte{0xce, 0xce, 0xce, 0xce, 0, 0, 0, 2, 0, 0, 0, 1},
+			secret(80)...),
+		"OpenSSH":                  append([]byte("openssh-key-v1\x00"), secret(80)...),
+		"a version that is not":    der(99, object(rsaOID), octets(secret(64))),
+		"no version":               der(object(ecOID), octets(sec1)),
+		"no algorithm":             der(0, octets(sec1)),
+		"an algorithm that is not": der(0, object("2a0304"), octets(secret(40))),
+		"SEC1 without version":     der(octets(secret(32)), curve),
+		"SEC1 of another version":  der(7, octets(secret(32)), curve),
+		"PKCS#1 without version": der(number(secret(256)), 65537, number(secret(256)),
+			number(secret(128))),
 		"PKCS#1 without primes":                der(0, number(secret(256)), 65537, number(secret(256))),
 		"PKCS#1 cut off":                       pkcs1[:60],
 		"PKCS#8 cut off":                       pkcs8[:70],
@@ -135,7 +140,8 @@ func structures(t *testing.T) map[string][]byte {
 
 func selfSigned(t *testing.T, key *ecdsa.PrivateKey) *x509.Certificate {
 	t.Helper()
-	der, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{SerialNumber: big.NewInt(1)}, &x509.Certificate{}, key.Public(), key)
+	der, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{SerialNumber: big.NewInt(1)}, &x509.Certificate{},
+		key.Public(), key)
 	require.NoError(t, err)
 	c, err := x509.ParseCertificate(der)
 	require.NoError(t, err)
@@ -204,33 +210,38 @@ func encodings(key []byte) map[string]string {
 		"base64 in a quoted mail":       lines("> ", "\n"),
 		"base64 of base64":              base64.StdEncoding.EncodeToString([]byte(b64)),
 		"base64 of PEM":                 base64.StdEncoding.EncodeToString([]byte(text)),
-		"base64 of base64 of base64":    base64.StdEncoding.EncodeToString([]byte(base64.StdEncoding.EncodeToString([]byte(b64)))),
-		"base64 of UTF-16":              base64.StdEncoding.EncodeToString(wide(text)),
-		"gzip":                          base64.StdEncoding.EncodeToString(zipped),
-		"gzip in hexadecimal":           hex.EncodeToString(zipped),
-		"gzip of DER":                   base64.StdEncoding.EncodeToString(packed(func(w io.Writer) io.WriteCloser { return gzip.NewWriter(w) }, string(key))),
-		"zlib":                          base64.StdEncoding.EncodeToString(packed(func(w io.Writer) io.WriteCloser { return zlib.NewWriter(w) }, text)),
-		"hexadecimal":                   hex.EncodeToString(key),
-		"hexadecimal in capitals":       strings.ToUpper(hex.EncodeToString(key)),
-		"hexadecimal with colons":       each("%02x", ":"),
-		"hexadecimal in lines":          each("%02x", " \n"),
-		"bytes of a program":            each("0x%02x", ", "),
-		"escaped bytes":                 each(`\x%02x`, ""),
-		"decimal numbers":               each("%d", ", "),
-		"an environment variable":       `TLS_KEY="` + strings.ReplaceAll(text, "\n", `\n`) + `"`,
-		"escaped for a URL":             url.QueryEscape(text),
-		"base64 escaped for a URL":      url.QueryEscape(b64),
-		"escaped for HTML":              html.EscapeString(strings.ReplaceAll(text, "-", "&#45;")),
-		"quoted-printable":              quotedPrintable(b64),
-		"JSON in a string":              string(nested),
-		"JSON in JSON in a string":      string(twice),
-		"YAML in a string":              "tls.key: " + b64,
-		"JWK of an EC key":              `{"kty":"EC","crv":"P-256","d":"` + number + `"}`,
-		"JWK of an RSA key":             `{"n":"AQAB","kty":"RSA","e":"AQAB","p":"` + number + `"}`,
-		"JWK of an Edwards key":         `{ "kty" : "OKP", "d" : "` + number + `" }`,
-		"JWK of a symmetric key":        `{"kty":"oct","k":"` + number + `"}`,
-		"JWK in a string in a string":   `{\"kty\":\"EC\",\"d\":\"` + number + `\"}`,
-		"XML":                           "<RSAKeyValue><Modulus>AQAB</Modulus><D>" + number + "</D></RSAKeyValue>",
+		"base64 of base64 of base64": base64.StdEncoding.EncodeToString([]byte(base64.StdEncoding.EncodeToString(
+			[]byte(b64)))),
+		"base64 of UTF-16":    base64.StdEncoding.EncodeToString(wide(text)),
+		"gzip":                base64.StdEncoding.EncodeToString(zipped),
+		"gzip in hexadecimal": hex.EncodeToString(zipped),
+		"gzip of DER": base64.StdEncoding.EncodeToString(packed(func(w io.Writer) io.WriteCloser {
+			return gzip.NewWriter(w)
+		}, string(key))),
+		"zlib": base64.StdEncoding.EncodeToString(packed(func(w io.Writer) io.WriteCloser {
+			return zlib.NewWriter(w)
+		}, text)),
+		"hexadecimal":                 hex.EncodeToString(key),
+		"hexadecimal in capitals":     strings.ToUpper(hex.EncodeToString(key)),
+		"hexadecimal with colons":     each("%02x", ":"),
+		"hexadecimal in lines":        each("%02x", " \n"),
+		"bytes of a program":          each("0x%02x", ", "),
+		"escaped bytes":               each(`\x%02x`, ""),
+		"decimal numbers":             each("%d", ", "),
+		"an environment variable":     `TLS_KEY="` + strings.ReplaceAll(text, "\n", `\n`) + `"`,
+		"escaped for a URL":           url.QueryEscape(text),
+		"base64 escaped for a URL":    url.QueryEscape(b64),
+		"escaped for HTML":            html.EscapeString(strings.ReplaceAll(text, "-", "&#45;")),
+		"quoted-printable":            quotedPrintable(b64),
+		"JSON in a string":            string(nested),
+		"JSON in JSON in a string":    string(twice),
+		"YAML in a string":            "tls.key: " + b64,
+		"JWK of an EC key":            `{"kty":"EC","crv":"P-256","d":"` + number + `"}`,
+		"JWK of an RSA key":           `{"n":"AQAB","kty":"RSA","e":"AQAB","p":"` + number + `"}`,
+		"JWK of an Edwards key":       `{ "kty" : "OKP", "d" : "` + number + `" }`,
+		"JWK of a symmetric key":      `{"kty":"oct","k":"` + number + `"}`,
+		"JWK in a string in a string": `{\"kty\":\"EC\",\"d\":\"` + number + `\"}`,
+		"XML":                         "<RSAKeyValue><Modulus>AQAB</Modulus><D>" + number + "</D></RSAKeyValue>",
 	}
 }
 
@@ -288,25 +299,30 @@ func TestPublicThingsPass(t *testing.T) {
 	require.NoError(t, err)
 	rsaKey, err := rsa.GenerateKey(rand.Reader, 2048)
 	require.NoError(t, err)
-	request, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{DNSNames: []string{"a.example"}}, ec)
+	request, err := x509.CreateCertificateRequest(rand.Reader,
+		&x509.CertificateRequest{DNSNames: []string{"a.example"}}, ec)
 	require.NoError(t, err)
 	ofRSA, err := x509.MarshalPKIXPublicKey(rsaKey.Public())
 	require.NoError(t, err)
 	for name, text := range map[string]string{
-		"prose":           "Begin with the private key on the host; rotate it in March. " + strings.Repeat("Tides and pilots. ", 20),
-		"a certificate":   base64.StdEncoding.EncodeToString(selfSigned(t, ec).Raw),
-		"a request":       base64.StdEncoding.EncodeToString(request),
-		"a public key":    base64.StdEncoding.EncodeToString(ofRSA),
-		"an RSA key":      base64.StdEncoding.EncodeToString(x509.MarshalPKCS1PublicKey(&rsaKey.PublicKey)),
-		"a public JWK":    `{"kty":"EC","crv":"P-256","x":"` + strings.Repeat("A", 43) + `"}`,
-		"a digest":        hex.EncodeToString(secret(32)),
-		"random bytes":    base64.StdEncoding.EncodeToString(secret(600)),
-		"parameters":      base64.StdEncoding.EncodeToString(der(number(secret(256)), number(secret(32)), number(secret(256)))),
-		"a signature":     base64.StdEncoding.EncodeToString(der(number(secret(32)), number(secret(32)))),
-		"a digest's info": base64.StdEncoding.EncodeToString(der(object("608648016503040201", []byte{5, 0}), octets(secret(32)))),
+		"prose": "Begin with the private key on the host; rotate it in March. " +
+			strings.Repeat("Tides and pilots. ", 20),
+		"a certificate": base64.StdEncoding.EncodeToString(selfSigned(t, ec).Raw),
+		"a request":     base64.StdEncoding.EncodeToString(request),
+		"a public key":  base64.StdEncoding.EncodeToString(ofRSA),
+		"an RSA key":    base64.StdEncoding.EncodeToString(x509.MarshalPKCS1PublicKey(&rsaKey.PublicKey)),
+		"a public JWK":  `{"kty":"EC","crv":"P-256","x":"` + strings.Repeat("A", 43) + `"}`,
+		"a digest":      hex.EncodeToString(secret(32)),
+		"random bytes":  base64.StdEncoding.EncodeToString(secret(600)),
+		"parameters": base64.StdEncoding.EncodeToString(der(number(secret(256)), number(secret(32)),
+			number(secret(256)))),
+		"a signature": base64.StdEncoding.EncodeToString(der(number(secret(32)), number(secret(32)))),
+		"a digest's info": base64.StdEncoding.EncodeToString(der(object("608648016503040201", []byte{5, 0}),
+			octets(secret(32)))),
 	} {
 		t.Run(name, func(t *testing.T) {
-			settings := api.EndpointSettings{Endpoint: "public.tarnholm.example", Labels: map[string]string{"note": text}}
+			settings := api.EndpointSettings{Endpoint: "public.tarnholm.example",
+				Labels: map[string]string{"note": text}}
 			e, err := shared.client.AddEndpoint(t.Context(), settings)
 			require.NoError(t, err)
 			require.NoError(t, shared.client.RemoveEndpoint(t.Context(), e.ID))

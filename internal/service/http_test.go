@@ -130,12 +130,13 @@ func TestNoPrivateKeyIsTaken(t *testing.T) {
 	}
 	asJSON := map[string]string{"Content-Type": "application/json"}
 	for name, body := range map[string]string{
-		"label":         quoted(api.EndpointSettings{Endpoint: "a.example", Labels: map[string]string{"note": block}}),
-		"label's name":  quoted(api.EndpointSettings{Endpoint: "a.example", Labels: map[string]string{block: "x"}}),
-		"endpoint":      quoted(api.EndpointSettings{Endpoint: block}),
-		"name":          quoted(api.EndpointSettings{Endpoint: "a.example", Names: []string{block}}),
-		"unknown field": quoted(map[string]any{"endpoint": "a.example", "anchors": []any{map[string][]byte{"der": der}}}),
-		"unknown":       quoted(map[string]string{"endpoint": "a.example", "key": block}),
+		"label":        quoted(api.EndpointSettings{Endpoint: "a.example", Labels: map[string]string{"note": block}}),
+		"label's name": quoted(api.EndpointSettings{Endpoint: "a.example", Labels: map[string]string{block: "x"}}),
+		"endpoint":     quoted(api.EndpointSettings{Endpoint: block}),
+		"name":         quoted(api.EndpointSettings{Endpoint: "a.example", Names: []string{block}}),
+		"unknown field": quoted(map[string]any{"endpoint": "a.example",
+			"anchors": []any{map[string][]byte{"der": der}}}),
+		"unknown": quoted(map[string]string{"endpoint": "a.example", "key": block}),
 		"bare base64": quoted(api.EndpointSettings{Endpoint: "a.example",
 			Labels: map[string]string{"note": base64.StdEncoding.EncodeToString(der)}}),
 		"no JSON": block,

@@ -61,7 +61,8 @@ func TestPlacesAndSightings(t *testing.T) {
 			AND NOT EXISTS (SELECT FROM finding_places p WHERE p.finding_id = f.id)`))
 	})
 	t.Run("a file with its line", func(t *testing.T) {
-		sent, err := shared.client.SendHolding(t.Context(), api.HoldingFacts{HoldingHeader: api.HoldingHeader{Name: "quay"}, Files: machine(t, "quay")}, nil)
+		sent, err := shared.client.SendHolding(t.Context(),
+			api.HoldingFacts{HoldingHeader: api.HoldingHeader{Name: "quay"}, Files: machine(t, "quay")}, nil)
 		require.NoError(t, err)
 		_, err = shared.client.JudgedHolding(t.Context(), sent.ID)
 		require.NoError(t, err)

@@ -55,7 +55,8 @@ func run(m *testing.M) int {
 	ctx, cancel := context.WithCancel(context.Background())
 	ended, ready := make(chan error, 1), make(chan string, 1)
 	config := service.Config{Data: filepath.Join(directory, "data"), Listen: free(), Visits: 50,
-		Resolver: vantage.NameServer{Address: h.NameServer, Validates: true}, Networks: []string{fmt.Sprintf("127.0.0.0/8=%d", h.Port)},
+		Resolver: vantage.NameServer{Address: h.NameServer,
+			Validates: true}, Networks: []string{fmt.Sprintf("127.0.0.0/8=%d", h.Port)},
 		Issuers: true, UnsafeDisk: true,
 		Limits: limits.Limits{Handshake: 20 * time.Second},
 		Log:    slog.New(slog.NewTextHandler(log, &slog.HandlerOptions{Level: slog.LevelDebug}))}

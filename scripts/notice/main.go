@@ -146,9 +146,11 @@ func licence(directory string) (string, error) {
 
 // kinds recognise licences by what only they say.
 var kinds = []struct{ phrase, kind string }{
-	{"Apache License", "Apache-2.0"}, {"Mozilla Public License", "MPL-2.0"}, {"GNU LESSER", "LGPL"}, {"GNU GENERAL", "GPL"},
+	{"Apache License", "Apache-2.0"}, {"Mozilla Public License", "MPL-2.0"}, {"GNU LESSER", "LGPL"}, {"GNU GENERAL",
+		"GPL"},
 	{"Neither the name", "BSD-3-Clause"}, {"Redistribution and use", "BSD-2-Clause"},
-	{"Permission to use, copy, modify, and/or distribute", "ISC"}, {"Permission to use, copy, modify, and distribute", "ISC"},
+	{"Permission to use, copy, modify, and/or distribute", "ISC"}, {"Permission to use, copy, modify, and distribute",
+		"ISC"},
 	{"Permission is hereby granted, free of charge", "MIT"},
 }
 

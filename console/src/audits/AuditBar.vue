@@ -51,7 +51,8 @@ onMounted(() => audits.load())
 .unexamined { position: relative; font-size: 13px; }
 .unexamined summary { cursor: pointer; }
 .unexamined ul {
-  position: absolute; z-index: 10; right: 0; width: 480px; max-height: 320px; overflow: auto; margin: 6px 0; padding: 10px 10px 10px 26px;
+  position: absolute; z-index: 10; right: 0; width: 480px; max-height: 320px; overflow: auto;
+  margin: 6px 0; padding: 10px 10px 10px 26px;
   background: var(--el-bg-color-overlay); border: 1px solid var(--el-border-color); border-radius: 6px;
 }
 </style>

@@ -51,8 +51,9 @@ func take(ctx context.Context, pool *pgxpool.Pool, instance string, log *slog.Lo
 			return c, c.write(ctx)
 		}
 		if time.Now().After(deadline) {
-			return nil, fmt.Errorf("another nurvikd of the instance name %q works on this database; stop it, or choose "+
-				"another name with --instance", instance)
+			return nil, fmt.Errorf(
+				"another nurvikd of the instance name %q works on this database; stop it, or choose "+
+					"another name with --instance", instance)
 		}
 		select {
 		case <-ctx.Done():
@@ -69,7 +70,8 @@ func (c *claim) lock(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	// A server should notice soon that the machine at the other end is gone.
-	_, err = conn.Exec(ctx, "SET tcp_keepalives_idle = 5; SET tcp_keepalives_interval = 5; SET tcp_keepalives_count = 2")
+	_, err = conn.Exec(ctx,
+		"SET tcp_keepalives_idle = 5; SET tcp_keepalives_interval = 5; SET tcp_keepalives_count = 2")
 	locked := false
 	if err == nil {
 		err = conn.QueryRow(ctx, "SELECT pg_try_advisory_lock($1)", store.LockKey("instance "+c.instance)).Scan(&locked)
@@ -143,7 +145,8 @@ func (c *claim) beat(ctx context.Context) error {
 		return c.write(ctx)
 	}
 	var holder string
-	if err := c.pool.QueryRow(ctx, "SELECT holder FROM workers WHERE instance = $1", c.instance).Scan(&holder); err != nil {
+	if err := c.pool.QueryRow(ctx, "SELECT holder FROM workers WHERE instance = $1",
+		c.instance).Scan(&holder); err != nil {
 		return err
 	}
 	if holder != c.holder {

@@ -88,7 +88,8 @@ func (q *Queue) judge(ctx context.Context, a store.Audit) error {
 			return err
 		}
 		for i, x := range examined {
-			if err := q.save(tx, a.ID, x.Endpoint, observed[i], judgements[i], failures[x.Endpoint.ID], now); err != nil {
+			if err := q.save(tx, a.ID, x.Endpoint, observed[i], judgements[i], failures[x.Endpoint.ID],
+				now); err != nil {
 				return fmt.Errorf("%s: %w", x.Endpoint.Target, err)
 			}
 		}
@@ -119,7 +120,10 @@ func (q *Queue) save(tx *store.Tx, audit int64, e store.Endpoint, f facts.Endpoi
 	}
 	err := put(j)
 	if store.IsContents(err) {
-		defect := q.options.Report.Do(e.Target, func() { panic(fmt.Sprintf("the judgement cannot be stored: %v", err)) })
+		defect := q.options.Report.Do(e.Target, func() {
+			panic(fmt.Sprintf("the judgement cannot be stored: %v",
+				err))
+		})
 		f = facts.Endpoint{Schema: facts.Schema, Endpoint: e.Target, Observations: []facts.Observation{}}
 		err = put(judge.NotJudged(e.Target, "endpoint", j.Basis, defect))
 	}

@@ -101,7 +101,8 @@ func Open(ctx context.Context, s *store.Store, o Options) (*Queue, error) {
 			visitQueue: {MaxWorkers: o.Visits}},
 		JobTimeout:  longest,
 		RetryPolicy: retries{s.Clock},
-		// Jobs of dead workers are taken by sweeping. The queue's own way looks at this machine's clock, which may be hours off.
+		// Jobs of dead workers are taken by sweeping. The queue's own way looks at this machine's clock, which may be
+		// hours off.
 		RescueStuckJobsAfter: 24 * time.Hour,
 		Logger:               quiet(o.Log),
 		Test:                 timing,

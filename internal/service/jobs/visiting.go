@@ -202,7 +202,10 @@ func (q *Queue) finish(ctx context.Context, visit store.Visit) error {
 	if err == nil || !store.IsContents(err) || visit.Observation == nil {
 		return err
 	}
-	defect := q.options.Report.Do(visit.Address, func() { panic(fmt.Sprintf("the observation cannot be stored: %v", err)) })
+	defect := q.options.Report.Do(visit.Address, func() {
+		panic(fmt.Sprintf("the observation cannot be stored: %v",
+			err))
+	})
 	visit.Observation = &facts.Observation{Address: visit.Observation.Address, ServerName: visit.ServerName,
 		At: visit.Observation.At, Outcome: facts.ExaminationFailed,
 		Detail: facts.Because(facts.OwnDefect, defect.Reference)}

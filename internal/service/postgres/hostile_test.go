@@ -62,7 +62,8 @@ func TestNothingIsFollowed(t *testing.T) {
 			require.NoError(t, os.Symlink(target, filepath.Join(d, "database", "data")))
 		}, "escapes"},
 		{"a link in the place of the pid file", func(t *testing.T, d, target string) {
-			require.NoError(t, os.Symlink(filepath.Join(target, "file"), filepath.Join(d, "database", "data", "postmaster.pid")))
+			require.NoError(t, os.Symlink(filepath.Join(target, "file"),
+				filepath.Join(d, "database", "data", "postmaster.pid")))
 		}, ""},
 		{"a pipe in the place of the version", func(t *testing.T, d, _ string) {
 			path := filepath.Join(d, "database", "data", "PG_VERSION")

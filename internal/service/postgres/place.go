@@ -54,8 +54,9 @@ func (p *place) uid() int {
 func openPlace(path string) (*place, error) {
 	p := &place{path: path}
 	if n := len(p.socket()) - maxSocket; n > 0 {
-		return nil, fmt.Errorf("the data directory %s is too long for a Unix socket by %d characters; choose a shorter "+
-			"one with --data", path, n)
+		return nil, fmt.Errorf(
+			"the data directory %s is too long for a Unix socket by %d characters; choose a shorter "+
+				"one with --data", path, n)
 	}
 	if err := p.findOwner(); err != nil {
 		return nil, err
@@ -128,7 +129,8 @@ func (p *place) openRoot() error {
 	}
 	switch {
 	case int(stat.Uid) != os.Geteuid():
-		return fmt.Errorf("the data directory %s belongs to another user (number %d); give it to the one that nurvikd runs "+
+		return fmt.Errorf("the data directory %s belongs to another user (number %d); give it to the one that "+
+			"nurvikd runs "+
 			"as, or choose another with --data", p.path, stat.Uid)
 	case stat.Mode&0o066 != 0:
 		return fmt.Errorf("others can read or write the data directory %s (mode %04o), which holds the secret of the "+
@@ -159,10 +161,12 @@ func (p *place) lend(name string) error {
 	full := filepath.Join(p.path, name)
 	switch {
 	case !info.IsDir():
-		return fmt.Errorf("%s is no directory; something has put another thing in its place, and nothing was done with "+
+		return fmt.Errorf("%s is no directory; something has put another thing in its place, and nothing was done "+
+			"with "+
 			"it: look at what it is, and move it away", full)
 	case stat == nil || int(stat.Uid) != p.uid():
-		return fmt.Errorf("%s does not belong to the user that the database runs as (number %d); nothing was changed. If "+
+		return fmt.Errorf("%s does not belong to the user that the database runs as (number %d); nothing was "+
+			"changed. If "+
 			"nurvikd has been another user before, say chown -R %d %s", full, p.uid(), p.uid(), full)
 	case info.Mode().Perm()&0o077 != 0:
 		return fmt.Errorf("others can enter %s (mode %04o); say chmod 0700 %s", full, info.Mode().Perm(), full)
@@ -219,8 +223,9 @@ func (p *place) secrets() (passwords, error) {
 
 func (p *place) newSecrets() (passwords, error) {
 	if _, err := p.base.Lstat(dataName); err == nil {
-		return passwords{}, fmt.Errorf("%s is missing, and the database in %s opens only with it; restore the file, or "+
-			"move the directory away to begin anew", filepath.Join(p.path, secretName), p.data())
+		return passwords{}, fmt.Errorf(
+			"%s is missing, and the database in %s opens only with it; restore the file, or "+
+				"move the directory away to begin anew", filepath.Join(p.path, secretName), p.data())
 	}
 	random := make([]byte, 48)
 	_, _ = rand.Read(random) // crypto/rand never fails

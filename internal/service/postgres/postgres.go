@@ -274,7 +274,8 @@ func (s *Server) checkPeer(conn net.Conn) error {
 		return errors.Join(err, failure)
 	}
 	if int(peer.Uid) != s.place.uid() {
-		return fmt.Errorf("behind the socket of PostgreSQL is a process of another user (number %d); nothing was sent to it",
+		return fmt.Errorf("behind the socket of PostgreSQL is a process of another user (number %d); nothing was "+
+			"sent to it",
 			peer.Uid)
 	}
 	return nil

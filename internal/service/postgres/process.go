@@ -32,7 +32,8 @@ func (p *place) prove(pid int) (*process, error) {
 		return nil, errNotOurs
 	}
 	proof := &process{pid, fd}
-	if !p.isOurs(pid) || unix.PidfdSendSignal(fd, 0, nil, 0) != nil { // gone meanwhile: what was looked at may be another
+	if !p.isOurs(pid) || unix.PidfdSendSignal(fd, 0, nil,
+		0) != nil { // gone meanwhile: what was looked at may be another
 		proof.close()
 		return nil, errNotOurs
 	}

@@ -25,7 +25,8 @@ const (
 )
 
 // magics begin containers that hold keys: Java keystores of both kinds, and OpenSSH's form.
-var magics = [][]byte{{0xfe, 0xed, 0xfe, 0xed, 0, 0, 0}, {0xce, 0xce, 0xce, 0xce, 0, 0, 0}, []byte("openssh-key-v1\x00")}
+var magics = [][]byte{{0xfe, 0xed, 0xfe, 0xed, 0, 0, 0}, {0xce, 0xce, 0xce, 0xce, 0, 0, 0},
+	[]byte("openssh-key-v1\x00")}
 
 // hasKey reports whether a private key begins anywhere in the bytes. whole says
 // that the bytes are all that there is.
@@ -112,7 +113,8 @@ func isKey(data []byte) bool {
 	case first.tag == tagOctets && first.length >= leastSecret && first.length <= 80 && more:
 		// An EC key without its version (RFC 5915, 3): a scalar, and the curve or the public point.
 		inner, ok := read(second.content)
-		return ok && (second.tag == tagZero && inner.tag == tagOID && inner.length < 12 && inner.length+2 == second.length ||
+		return ok && (second.tag == tagZero && inner.tag == tagOID && inner.length < 12 &&
+			inner.length+2 == second.length ||
 			second.tag == tagOne && inner.tag == tagBits && inner.length+2 == second.length)
 	}
 	return false

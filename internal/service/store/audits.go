@@ -202,14 +202,16 @@ func (s *Store) Observations(ctx context.Context, audit int64, each func(Visit))
 // Visited returns the audits that wait for no visit and are not being judged yet.
 func (s *Store) Visited(ctx context.Context) ([]int64, error) {
 	var out []int64
-	return out, s.read(ctx).Model(&Audit{}).Where("state = ? AND NOT EXISTS (SELECT FROM visits WHERE audit_id = audits.id "+
-		"AND visits.state = ?)", Visiting, VisitWaiting).Order("id").Pluck("id", &out).Error
+	return out, s.read(ctx).Model(&Audit{}).Where(
+		"state = ? AND NOT EXISTS (SELECT FROM visits WHERE audit_id = audits.id "+
+			"AND visits.state = ?)", Visiting, VisitWaiting).Order("id").Pluck("id", &out).Error
 }
 
 // Unvisited returns the visits of the audit that failed here, by endpoint.
 func (s *Store) Unvisited(ctx context.Context, audit int64) (map[int64][]Visit, error) {
 	var rows []Visit
-	if err := s.read(ctx).Where("audit_id = ? AND state = ?", audit, VisitFailed).Order("id").Find(&rows).Error; err != nil {
+	if err := s.read(ctx).Where("audit_id = ? AND state = ?", audit,
+		VisitFailed).Order("id").Find(&rows).Error; err != nil {
 		return nil, err
 	}
 	out := map[int64][]Visit{}

@@ -22,7 +22,8 @@ func TestClock(t *testing.T) {
 		require.NoError(t, store.Look(s.Clock, t.Context()))
 		before, now, after := theirs(), s.Clock.Stamp(), theirs()
 		const half = 500 * time.Millisecond // of a round trip on a busy machine
-		assert.True(t, now.After(before.Add(-half)) && now.Before(after.Add(half)), "%s: %s, %s, %s", wrong, before, now, after)
+		assert.True(t, now.After(before.Add(-half)) && now.Before(after.Add(half)), "%s: %s, %s, %s", wrong, before,
+			now, after)
 	}
 	assert.Nil(t, s.Clock.NowOrNil(), "the queue leaves the time to the database")
 	first := s.Clock.Now()

@@ -162,7 +162,8 @@ func (t *Tx) SaveHoldingJudgement(h *Holding, files []facts.File, judgements []j
 	h.Latest = latestOf(verdict, judge.TallyOf(all), at)
 	slices.Sort(h.Codes)
 	h.Failure, h.JudgedVersion = "", h.Version
-	if err := t.db.Model(h).Select(append([]string{"failure", "judged_version"}, latest...)).UpdateColumns(h).Error; err != nil {
+	if err := t.db.Model(h).Select(append([]string{"failure", "judged_version"},
+		latest...)).UpdateColumns(h).Error; err != nil {
 		return err
 	}
 	return t.live("holding_id", h.ID, present, at, func(Finding) bool { return true })

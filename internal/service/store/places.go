@@ -78,7 +78,8 @@ func (s *Store) Authorities(ctx context.Context) ([][]byte, error) {
 func seen(columns ...string) clause.OnConflict {
 	// A clock that was put back makes nothing seen earlier than it was.
 	on := clause.OnConflict{DoUpdates: clause.Assignments(map[string]any{
-		"last_seen": gorm.Expr("GREATEST(excluded.last_seen, ?)", clause.Column{Table: clause.CurrentTable, Name: "last_seen"})})}
+		"last_seen": gorm.Expr("GREATEST(excluded.last_seen, ?)", clause.Column{Table: clause.CurrentTable,
+			Name: "last_seen"})})}
 	for _, c := range columns {
 		on.Columns = append(on.Columns, clause.Column{Name: c})
 	}
@@ -116,7 +117,8 @@ func (c *catch) certificate(place int64, position int, der []byte) {
 	if _, known := c.certificates[id]; !known {
 		row := Certificate{SHA256: id, SPKISHA256: spki, DER: x.Raw, Subject: plain.Text(x.Subject.String()),
 			Issuer: plain.Text(x.Issuer.String()), Serial: plain.Text(b.Serial),
-			Names: b.Names[:min(len(b.Names), maxNames)], Authority: b.CA, NotBefore: given(b.NotBefore), NotAfter: given(b.NotAfter),
+			Names: b.Names[:min(len(b.Names),
+				maxNames)], Authority: b.CA, NotBefore: given(b.NotBefore), NotAfter: given(b.NotAfter),
 			FirstSeen: c.at, LastSeen: c.at}
 		c.certificates[id] = row
 	}

@@ -30,8 +30,9 @@ func database(t testing.TB) *store.Store {
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(directory, 0o755))
 	t.Cleanup(func() { _ = os.RemoveAll(directory) })
-	server, err := postgres.Start(t.Context(), postgres.Options{Directory: filepath.Join(directory, "data"), Unsafe: true,
-		Log: slog.New(slog.DiscardHandler)})
+	server, err := postgres.Start(t.Context(), postgres.Options{Directory: filepath.Join(directory, "data"),
+		Unsafe: true,
+		Log:    slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, server.Stop(context.Background())) })
 	s, err := store.Open(t.Context(), server.URL(), server.Dial)
@@ -83,7 +84,8 @@ func FuzzFacts(f *testing.F) {
 		h := store.Holding{Name: "quay", Policy: policy.Default, SentAt: now, Trust: []string{}, Audiences: []string{}}
 		payload, err := json.Marshal(file)
 		require.NoError(t, err)
-		delivery, err := s.BeginDelivery(t.Context(), api.DeliveryStart{Kind: "holding", Digest: fmt.Sprintf("%x", sha256.Sum256(data))})
+		delivery, err := s.BeginDelivery(t.Context(), api.DeliveryStart{Kind: "holding",
+			Digest: fmt.Sprintf("%x", sha256.Sum256(data))})
 		require.NoError(t, err)
 		delivery, err = s.TakePart(t.Context(), delivery.ID, delivery.NextPart,
 			[]store.DeliveryLine{{Key: file.Path, Payload: string(payload)}})
@@ -102,8 +104,9 @@ func FuzzFacts(f *testing.F) {
 			return tx.SaveHoldingJudgement(&h, []facts.File{file}, ofFiles, now)
 		}), "%.500s", data)
 		for _, o := range observed.Observations {
-			visits := []store.Visit{{AuditID: a.ID, EndpointID: e.ID, Address: o.Address.String(), ServerName: o.ServerName,
-				State: store.VisitWaiting}}
+			visits := []store.Visit{{AuditID: a.ID, EndpointID: e.ID, Address: o.Address.String(),
+				ServerName: o.ServerName,
+				State:      store.VisitWaiting}}
 			require.NoError(t, s.Tx(t.Context(), func(tx *store.Tx) (err error) {
 				visits, err = tx.PlanVisits(a.ID, nil, visits)
 				return err

@@ -48,13 +48,15 @@ func (s *server) registerDeliveries() {
 		d, err := s.Store.BeginDelivery(ctx, in.Body)
 		return s.deliveryBody(d, err)
 	})
-	huma.Register(s.api, operation("get-delivery", "GET", "/deliveries/{id}", "How far a delivery is", "deliveries", 404),
+	huma.Register(s.api, operation("get-delivery", "GET", "/deliveries/{id}", "How far a delivery is", "deliveries",
+		404),
 		func(ctx context.Context, in *byID) (*body[api.Delivery], error) {
 			d, err := s.Store.Delivery(ctx, in.ID)
 			return s.deliveryBody(d, err)
 		})
 	part := operation("send-part", "PUT", "/deliveries/{id}/parts/{part}",
-		"Send a part: JSON texts, each on a line of its own. A part that was taken before changes nothing", "deliveries",
+		"Send a part: JSON texts, each on a line of its own. A part that was taken before changes "+
+			"nothing", "deliveries",
 		400, 404, 409, 413, 422, 429)
 	part.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{
 		api.PartMedia: {Schema: &huma.Schema{Type: "string"}}}}
@@ -79,7 +81,8 @@ func (s *server) registerDeliveries() {
 		return s.deliveryBody(d, err)
 	})
 	finish := operation("finish-delivery", "POST", "/deliveries/{id}/finish",
-		"Finish a delivery: all of it counts from now on, or nothing where some of it is wrong", "deliveries", 404, 409, 422)
+		"Finish a delivery: all of it counts from now on, or nothing where some of it is "+
+			"wrong", "deliveries", 404, 409, 422)
 	type finishInput struct {
 		ID   int64 `path:"id" minimum:"1"`
 		Body api.DeliveryFinish
@@ -120,7 +123,8 @@ func (s *server) headerDefects(ctx context.Context, in api.DeliveryStart) ([]err
 	case in.Kind == "holding" && in.Holding == nil:
 		return []error{&huma.ErrorDetail{Message: "a holding has a name", Location: "body.holding"}}, nil
 	case in.Kind == "estate" && in.Estate == nil:
-		return []error{&huma.ErrorDetail{Message: "say whether the estate replaces what is there", Location: "body.estate"}}, nil
+		return []error{&huma.ErrorDetail{Message: "say whether the estate replaces what is there",
+			Location: "body.estate"}}, nil
 	case in.Holding == nil:
 		return nil, nil
 	}
@@ -234,8 +238,9 @@ func unreadable(err error) error {
 	case errors.Is(err, errSecret):
 		return huma.Error400BadRequest(secretReason)
 	case errors.As(err, &tooLarge):
-		return huma.NewError(http.StatusRequestEntityTooLarge, fmt.Sprintf("a part has at most %d MiB; send smaller ones",
-			api.MaxPart>>20))
+		return huma.NewError(http.StatusRequestEntityTooLarge,
+			fmt.Sprintf("a part has at most %d MiB; send smaller ones",
+				api.MaxPart>>20))
 	}
 	return huma.Error400BadRequest("the part was cut off; send it again")
 }

@@ -71,7 +71,8 @@ func (s *server) registerEndpoints() {
 		ID   int64 `path:"id" minimum:"1"`
 		Body api.EndpointSettings
 	}
-	change := operation("change-endpoint", "PUT", "/endpoints/{id}", "Change an endpoint's settings", "estate", 404, 409,
+	change := operation("change-endpoint", "PUT", "/endpoints/{id}", "Change an endpoint's settings", "estate", 404,
+		409,
 		422)
 	change.MaxBodyBytes = largeBody
 	huma.Register(s.api, change,

@@ -76,8 +76,9 @@ func decode(line []byte, into any) []endpoint.Defect {
 	case errors.As(err, &kind): // its text repeats the value
 		return []endpoint.Defect{{Field: kind.Field, Err: fmt.Errorf("a value of the type %s is expected", kind.Type)}}
 	case err != nil:
-		return []endpoint.Defect{{Err: errors.New("the line is no JSON of the kind that is expected, or has a field that " +
-			"is not known: is the client of another version?")}}
+		return []endpoint.Defect{{Err: errors.New(
+			"the line is no JSON of the kind that is expected, or has a field that " +
+				"is not known: is the client of another version?")}}
 	case decoder.More():
 		return []endpoint.Defect{{Err: errors.New("there is more than one JSON text on the line")}}
 	}
@@ -117,7 +118,8 @@ func fileLine(line []byte) (store.DeliveryLine, []endpoint.Defect) {
 	case f.Path == "":
 		fail("path", "a file has a path")
 	case !facts.Readable(f.Schema):
-		fail("schema", "the facts are of a schema that this service does not read, which is %s: use a client of the same "+
+		fail("schema", "the facts are of a schema that this service does not read, which is %s: use a client of the "+
+			"same "+
 			"version", facts.Schema)
 	}
 	for n := range f.Items {
@@ -203,7 +205,8 @@ func storeDefects(s api.TrustStore) (defects []endpoint.Defect) {
 		defects = append(defects, endpoint.Defect{Field: "store.name",
 			Err: errors.New("a name has 1 to 100 characters, none of them invisible")})
 	case len(s.Anchors) > maxAnchors:
-		return []endpoint.Defect{{Field: "store.anchors", Err: fmt.Errorf("a store has at most %d anchors", maxAnchors)}}
+		return []endpoint.Defect{{Field: "store.anchors", Err: fmt.Errorf("a store has at most %d anchors",
+			maxAnchors)}}
 	}
 	for i, a := range s.Anchors {
 		if !slices.Contains(anchorKinds, trust.Kind(a.Kind)) {
@@ -228,11 +231,13 @@ func namedPolicyDefects(p api.NamedPolicy) (defects []endpoint.Defect) {
 		return []endpoint.Defect{{Field: "policy.name", Err: store.ErrBuiltin}}
 	}
 	if !policyName.MatchString(p.Name) || len(p.Name) > 100 {
-		return []endpoint.Defect{{Field: "policy.name", Err: errors.New("a name has lower-case letters, digits, dots, " +
-			"hyphens and underscores, and begins with a letter or digit")}}
+		return []endpoint.Defect{{Field: "policy.name",
+			Err: errors.New("a name has lower-case letters, digits, dots, " +
+				"hyphens and underscores, and begins with a letter or digit")}}
 	}
 	for _, d := range policyDefects(p.Name, p.Text) {
-		defects = append(defects, endpoint.Defect{Field: "policy.text", Err: fmt.Errorf("%s: %s", p.Name, messageOf(d))})
+		defects = append(defects, endpoint.Defect{Field: "policy.text",
+			Err: fmt.Errorf("%s: %s", p.Name, messageOf(d))})
 	}
 	return defects
 }
