@@ -70,8 +70,17 @@ type Plan struct {
 	DNS     *facts.DNS       // what the name server said; nil where none was asked
 }
 
-// Plan finds the addresses of the target. The error says why the name leads nowhere.
-func (p *Prober) Plan(ctx context.Context, t Target) (Plan, error) {
+// Plan finds the addresses of the target. The error says why the name leads
+// nowhere; it is an *ExhaustedError when nobody could be asked.
+func (p *Prober) Plan(ctx context.Context, t Target) (plan Plan, err error) {
+	err = p.patiently(ctx, func() error {
+		plan, err = p.plan(ctx, t)
+		return err
+	})
+	return plan, err
+}
+
+func (p *Prober) plan(ctx context.Context, t Target) (Plan, error) {
 	var all []netip.AddrPort
 	for _, c := range t.VisitAt {
 		all = append(all, c.On(t.Endpoint))
@@ -144,11 +153,7 @@ func (p *Prober) addresses(ctx context.Context, host string) ([]netip.Addr, erro
 // again a few times; then its address is told as not visited.
 func (p *Prober) Examine(ctx context.Context, t Target) (facts.Endpoint, error) {
 	out := facts.Endpoint{Schema: facts.Schema, Endpoint: t.Endpoint.String(), Observations: []facts.Observation{}}
-	var plan Plan
-	err := p.patiently(ctx, func() (err error) {
-		plan, err = p.Plan(ctx, t)
-		return err
-	})
+	plan, err := p.Plan(ctx, t)
 	switch exhausted := Exhausted(err); {
 	case exhausted != nil:
 		return out, exhausted

@@ -28,16 +28,21 @@ func (report Report) Do(target string, work func()) (defect *Defect) {
 		if cause == nil {
 			return
 		}
-		stack := string(debug.Stack())
-		sum := sha256.Sum256([]byte(target + "\n" + fmt.Sprint(cause) + "\n" + frames(stack)))
-		defect = &Defect{Target: target, Cause: fmt.Sprint(cause), Stack: stack,
-			Reference: hex.EncodeToString(sum[:4])}
-		if report != nil {
-			report(*defect)
-		}
+		defect = report.Note(target, fmt.Sprint(cause))
 	}()
 	work()
 	return nil
+}
+
+// Note makes a defect of something that went wrong without a panic, and reports it.
+func (report Report) Note(target, cause string) *Defect {
+	stack := string(debug.Stack())
+	sum := sha256.Sum256([]byte(target + "\n" + cause + "\n" + frames(stack)))
+	defect := &Defect{Target: target, Cause: cause, Stack: stack, Reference: hex.EncodeToString(sum[:4])}
+	if report != nil {
+		report(*defect)
+	}
+	return defect
 }
 
 // frames are the places in the code, without addresses and goroutines, which

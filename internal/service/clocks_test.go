@@ -5,10 +5,13 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -16,6 +19,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"nurvik/core/probe"
 	"nurvik/internal/api"
 	"nurvik/internal/client"
 	"nurvik/internal/service"
@@ -48,13 +52,17 @@ func shortDirectory(t *testing.T) string {
 var silent = slog.New(slog.NewTextHandler(io.Discard, nil))
 
 // worker is a process of the name on the database, without a web server.
-func worker(t *testing.T, server *postgres.Server, name string, lost func(error)) *jobs.Queue {
+func worker(t *testing.T, server *postgres.Server, name string, lost func(error),
+	change ...func(*probe.Network)) *jobs.Queue {
 	t.Helper()
 	s, err := store.Open(t.Context(), server.URL(), server.Dial)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	network, err := vantage.Network(vantage.NameServer{})
 	require.NoError(t, err)
+	for _, c := range change {
+		c(&network)
+	}
 	q, err := jobs.Open(t.Context(), s, jobs.Options{Instance: name, Network: network, Log: silent, Now: s.Clock.Stamp})
 	require.NoError(t, err)
 	if err := q.Start(context.Background(), lost); err != nil {
@@ -178,6 +186,34 @@ func TestGivenUp(t *testing.T) {
 		assert.Eventually(t, func() bool { return count(t, data, query) == want }, 60*time.Second, 200*time.Millisecond,
 			query)
 	}
+}
+
+// TestExhaustionIsNoVerdict: an endpoint that could not be visited because this
+// machine has run out of something is told as not examined, and keeps its verdict.
+func TestExhaustionIsNoVerdict(t *testing.T) {
+	t.Parallel()
+	server, data := other(t)
+	q := worker(t, server, "quay", nil, func(n *probe.Network) {
+		n.Dial = func(context.Context, netip.AddrPort) (net.Conn, error) { return nil, syscall.EMFILE }
+		lookup := n.Lookup
+		n.Lookup = func(ctx context.Context, host string) ([]netip.Addr, error) {
+			if host == "noname.example" {
+				return nil, syscall.EMFILE
+			}
+			return lookup(ctx, host)
+		}
+	})
+	defer func() { _ = q.Stop(context.Background()) }()
+	execute(t, data, `INSERT INTO endpoints (target, settings, created_at, updated_at, verdict) VALUES
+		('a.example:443', '{"endpoint": "a.example:443", "visit_at": ["192.0.2.7"]}', now(), now(), 'sound'),
+		('noname.example:443', '{"endpoint": "noname.example:443"}', now(), now(), 'faulty')`)
+	require.NoError(t, q.Begin(t.Context(), &store.Audit{}, nil))
+	assert.Eventually(t, func() bool {
+		return count(t, data, "SELECT count(*) FROM audits WHERE state = 'finished'") == 1
+	}, 2*time.Minute, 200*time.Millisecond)
+	assert.Equal(t, 2, count(t, data, "SELECT count(*) FROM examinations WHERE unexamined LIKE '%file descriptors%'"))
+	assert.Equal(t, 2, count(t, data, "SELECT count(*) FROM endpoints WHERE verdict IN ('sound', 'faulty')"))
+	assert.Zero(t, count(t, data, "SELECT count(*) FROM findings"))
 }
 
 // TestTimesFromTheFuture: after a step back of the clock everything that was

@@ -111,7 +111,7 @@ func (q *Queue) save(tx *store.Tx, audit int64, e store.Endpoint, f facts.Endpoi
 	failed []store.Visit, now time.Time) error {
 	switch {
 	case f.Undecided():
-		return tx.NotExamined(audit, e.ID, failed[0].Failure)
+		return tx.NotExamined(audit, e.ID, unvisited(failed))
 	case len(f.Observations) == 0 && !f.ResolveError.Given(): // no address could be visited from here
 		return tx.NotExamined(audit, e.ID, "no address has a route from here")
 	}
@@ -120,17 +120,25 @@ func (q *Queue) save(tx *store.Tx, audit int64, e store.Endpoint, f facts.Endpoi
 	}
 	err := put(j)
 	if store.IsContents(err) {
-		defect := q.options.Report.Do(e.Target, func() {
-			panic(fmt.Sprintf("the judgement cannot be stored: %v",
-				err))
-		})
+		defect := q.options.Report.Note(e.Target, fmt.Sprintf("the judgement cannot be stored: %v", err))
 		f = facts.Endpoint{Schema: facts.Schema, Endpoint: e.Target, Observations: []facts.Observation{}}
 		err = put(judge.NotJudged(e.Target, "endpoint", j.Basis, defect))
 	}
-	if store.IsMissing(err) {
+	switch {
+	case store.IsMissing(err):
 		return nil
+	case err == nil && len(f.Unvisited) > 0: // judged by its other addresses
+		return tx.NotExamined(audit, e.ID, unvisited(failed))
 	}
 	return err
+}
+
+// unvisited says why an endpoint, or one of its addresses, was not visited.
+func unvisited(failed []store.Visit) string {
+	if len(failed) == 0 {
+		return "its address was not looked up: this machine had run out of file descriptors, local ports or memory"
+	}
+	return failed[0].Address + ": " + failed[0].Failure
 }
 
 // observed are the facts of each endpoint of the audit, in the order of the endpoints.

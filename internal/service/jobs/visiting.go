@@ -103,6 +103,10 @@ func (q *Queue) planOne(ctx context.Context, e store.Endpoint) (facts.Endpoint, 
 		return f, nil, ""
 	}
 	plan, err := q.prober.Plan(ctx, target)
+	if probe.Exhausted(err) != nil { // nothing is known of the name
+		f.Unvisited = []string{e.Target}
+		return f, nil, ""
+	}
 	if err != nil {
 		f.ResolveError = probe.Unresolved(err)
 		return f, nil, ""
@@ -202,10 +206,7 @@ func (q *Queue) finish(ctx context.Context, visit store.Visit) error {
 	if err == nil || !store.IsContents(err) || visit.Observation == nil {
 		return err
 	}
-	defect := q.options.Report.Do(visit.Address, func() {
-		panic(fmt.Sprintf("the observation cannot be stored: %v",
-			err))
-	})
+	defect := q.options.Report.Note(visit.Address, fmt.Sprintf("the observation cannot be stored: %v", err))
 	visit.Observation = &facts.Observation{Address: visit.Observation.Address, ServerName: visit.ServerName,
 		At: visit.Observation.At, Outcome: facts.ExaminationFailed,
 		Detail: facts.Because(facts.OwnDefect, defect.Reference)}

@@ -51,8 +51,15 @@ func (s *Store) Holding(ctx context.Context, id int64) (Holding, error) {
 
 // ChangeHolding sets what people set of a holding.
 func (t *Tx) ChangeHolding(h *Holding) error {
-	h.Version, h.Failure = h.Version+1, ""
-	return t.db.Model(h).Select("policy", "trust", "audiences", "version", "failure").Updates(h).Error
+	h.Failure = ""
+	if err := t.db.Model(h).Select("policy", "trust", "audiences", "failure").Updates(h).Error; err != nil {
+		return err
+	}
+	// Whatever the version is by now: facts may have come meanwhile.
+	if err := t.db.Model(&Holding{ID: h.ID}).Update("version", gorm.Expr("version + 1")).Error; err != nil {
+		return err
+	}
+	return notFound(t.db.First(h, h.ID).Error)
 }
 
 // RemoveHolding removes a holding and its findings.
