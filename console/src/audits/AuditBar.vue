@@ -49,10 +49,10 @@ onMounted(() => audits.load())
 .words { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; font-size: 13px; }
 .failure { font-weight: 600; }
 .unexamined { position: relative; font-size: 13px; }
-.unexamined summary { cursor: pointer; }
+.unexamined summary { cursor: pointer; white-space: nowrap; }
 .unexamined ul {
   position: absolute; z-index: 10; right: 0; width: 480px; max-height: 320px; overflow: auto;
   margin: 6px 0; padding: 10px 10px 10px 26px;
-  background: var(--el-bg-color-overlay); border: 1px solid var(--el-border-color); border-radius: 6px;
+  color: var(--el-text-color-primary); background: var(--el-bg-color-overlay); border: 1px solid var(--el-border-color); border-radius: 6px;
 }
 </style>
