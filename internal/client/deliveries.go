@@ -18,6 +18,9 @@ import (
 // partSize is how large the client makes parts, in bytes: a few seconds over a slow line.
 const partSize = 2 << 20
 
+// finishTries is how often an answer to the end of a delivery is waited for, which takes minutes for a million files.
+const finishTries = 10
+
 // patience is how often, and with which pauses, a part is sent again.
 var patience = []time.Duration{time.Second, 3 * time.Second, 10 * time.Second, 30 * time.Second}
 
@@ -50,9 +53,15 @@ func (c *Client) deliver(ctx context.Context, start api.DeliveryStart, lines ite
 			sent(total)
 		}
 	}
-	return result, c.patiently(ctx, func() error {
-		return c.call(ctx, http.MethodPost, at+"/finish", api.DeliveryFinish{Lines: count}, &result)
-	})
+	for try := 1; ; try++ { // asked again, the service answers with what has become of it
+		err := c.patiently(ctx, func() error {
+			return c.call(ctx, http.MethodPost, at+"/finish", api.DeliveryFinish{Lines: count}, &result)
+		})
+		var timeout interface{ Timeout() bool }
+		if try == finishTries || !errors.As(err, &timeout) || !timeout.Timeout() || ctx.Err() != nil {
+			return result, err
+		}
+	}
 }
 
 // patiently tries again where the service does not answer, or is busy.

@@ -20,6 +20,9 @@ import (
 // partTime is how long the sending of a part may take: 32 MiB over a slow line.
 const partTime = 5 * time.Minute
 
+// finishTime bounds the taking in of a delivery.
+const finishTime = 20 * time.Minute
+
 // partInput is a part, whose lines are read as they come.
 type partInput struct {
 	ID   int64 `path:"id" minimum:"1"`
@@ -89,6 +92,9 @@ func (s *server) registerDeliveries() {
 	}
 	finish.Metadata = map[string]any{heavy: finishes}
 	huma.Register(s.api, finish, func(ctx context.Context, in *finishInput) (*body[api.DeliveryResult], error) {
+		// A million files take minutes. A caller that goes away and asks again gets what has become of it.
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), finishTime)
+		defer cancel()
 		result, err := s.Store.FinishDelivery(ctx, in.ID, in.Body.Lines,
 			func(tx *store.Tx, d store.Delivery) (api.DeliveryResult, error) {
 				if d.Kind == "holding" {
