@@ -64,12 +64,15 @@ func (c *Client) deliver(ctx context.Context, start api.DeliveryStart, lines ite
 	}
 }
 
+// statusGone is what a service answers that took us for gone; above it, it failed.
+const statusGone = 499
+
 // patiently tries again where the service does not answer, or is busy.
 func (c *Client) patiently(ctx context.Context, do func() error) error {
 	for _, pause := range patience {
 		err := do()
 		var p *Problem
-		if err == nil || ctx.Err() != nil || errors.As(err, &p) && p.Status < http.StatusInternalServerError &&
+		if err == nil || ctx.Err() != nil || errors.As(err, &p) && p.Status < statusGone &&
 			p.Status != http.StatusTooManyRequests {
 			return err
 		}

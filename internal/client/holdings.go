@@ -48,7 +48,11 @@ func (c *Client) RemoveHolding(ctx context.Context, id int64) error {
 // JudgedHolding waits until what was sent or set last of the holding is judged.
 func (c *Client) JudgedHolding(ctx context.Context, id int64) (api.Holding, error) {
 	for {
-		v, err := c.Holding(ctx, id)
+		var v api.HoldingView
+		err := c.patiently(ctx, func() (err error) { // a restart of the service ends no waiting
+			v, err = c.Holding(ctx, id)
+			return err
+		})
 		switch {
 		case err != nil:
 			return v.Holding, err
