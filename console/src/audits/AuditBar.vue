@@ -53,6 +53,7 @@ onMounted(() => audits.load())
 .unexamined ul {
   position: absolute; z-index: 10; right: 0; width: 480px; max-height: 320px; overflow: auto;
   margin: 6px 0; padding: 10px 10px 10px 26px;
-  color: var(--el-text-color-primary); background: var(--el-bg-color-overlay); border: 1px solid var(--el-border-color); border-radius: 6px;
+  color: var(--el-text-color-primary); background: var(--el-bg-color-overlay);
+  border: 1px solid var(--el-border-color); border-radius: 6px;
 }
 </style>
