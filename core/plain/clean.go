@@ -24,6 +24,8 @@ func Clean[T any](x *T) { walk(reflect.ValueOf(x).Elem(), Text) }
 // several lines and any length.
 func CleanLines[T any](x *T) { walk(reflect.ValueOf(x).Elem(), Lines) }
 
+var timeType, addressType = reflect.TypeFor[time.Time](), reflect.TypeFor[netip.AddrPort]()
+
 // CleanLinesIn is CleanLines for a pointer whose type is not known.
 func CleanLinesIn(pointer any) {
 	if v := reflect.ValueOf(pointer); v.Kind() == reflect.Pointer && !v.IsNil() {
@@ -56,14 +58,15 @@ func walk(v reflect.Value, text func(string) string) {
 	case reflect.Map:
 		walkMap(v, text)
 	case reflect.Struct:
-		switch x := v.Addr().Interface().(type) {
-		case *time.Time:
-			if !Time(*x) {
+		switch v.Type() {
+		case timeType:
+			if x, ok := v.Addr().Interface().(*time.Time); ok && !Time(*x) {
 				*x = time.Time{}
 			}
 			return
-		case *netip.AddrPort: // a zone is any text
-			if zone := x.Addr().Zone(); Name(zone) != zone {
+		case addressType: // a zone is any text
+			x, ok := v.Addr().Interface().(*netip.AddrPort)
+			if zone := x.Addr().Zone(); ok && Name(zone) != zone {
 				*x = netip.AddrPortFrom(x.Addr().WithZone(""), x.Port())
 			}
 			return
