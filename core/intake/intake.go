@@ -5,13 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"strings"
 	"sync"
 
 	"nurvik/core/brief"
 	"nurvik/core/facts"
+	"nurvik/core/inputfile"
 	"nurvik/core/keystore"
 	"nurvik/core/pbe"
 	"nurvik/core/plain"
@@ -57,14 +57,13 @@ type Reader struct {
 // of an archive. The error wraps ErrNothing, ErrTooLarge or what the system
 // said, and names the path; with ErrTooLarge the facts say so too.
 func (r *Reader) ReadFile(path string) ([]facts.File, error) {
-	file, err := os.Open(path)
+	file, info, err := inputfile.Open(path)
 	if err != nil {
 		return nil, err
 	}
 	defer file.Close()
-	info, err := file.Stat()
-	if err != nil {
-		return nil, err
+	if !info.Mode().IsRegular() {
+		return r.Read(path, file)
 	}
 	return r.read(path, file, info.Size(), func() *facts.Access { return r.access(path, info) })
 }

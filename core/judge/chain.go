@@ -192,9 +192,9 @@ func chainExpiredAlternate(b *bundle) []Finding {
 			continue
 		}
 		f := aboutCertificate("chain.expired-alternate", c,
-			"%q, issued by %q, expired on %s; a path without it is valid, but some clients try this one first and "+
+			"%q, issued by %q, %s; a path without it is valid, but some clients try this one first and "+
 				"fail.",
-			c.Label(), c.Issuer.Label(), day(c.NotAfter))
+			c.Label(), c.Issuer.Label(), expired(c))
 		if b.file {
 			f.Severity = Note
 		}

@@ -203,9 +203,9 @@ func pathReason(b *bundle, p chain.Path) string {
 		case lifetime.NotYetValid:
 			return fmt.Sprintf("%s is not valid until %s", c.Label(), day(c.NotBefore))
 		case lifetime.Unknown:
-			return c.Label() + " has a validity that cannot be read"
+			return c.Label() + " has a notBefore that cannot be read"
 		}
-		return fmt.Sprintf("%s expired on %s", c.Label(), day(c.NotAfter))
+		return c.Label() + " " + expired(c)
 	}
 	return ""
 }

@@ -83,8 +83,8 @@ func publishes(c *pki.Certificate) bool {
 // shortLived are the lifetimes up to which nobody needs to publish anything:
 // 7 days, and 10 for what was issued before 2026-03-15.
 const (
-	shortLived      = 7 * 24 * time.Hour
-	shortLivedOlder = 10 * 24 * time.Hour
+	shortLived      = 7 * lifetime.Day
+	shortLivedOlder = 10 * lifetime.Day
 )
 
 var shortLivedSince = time.Date(2026, 3, 15, 0, 0, 0, 0, time.UTC)
@@ -98,7 +98,7 @@ func exempt(c *pki.Certificate) bool {
 	if c.NotBefore.Before(shortLivedSince) {
 		limit = shortLivedOlder
 	}
-	return !c.NotAfter.IsZero() && lifetime.Span(c) <= limit
+	return !c.NotBefore.IsZero() && !c.NotAfter.IsZero() && lifetime.Span(c) <= limit
 }
 
 // RevocationState is what is known of one certificate, for reports.

@@ -10,21 +10,32 @@ import (
 )
 
 // day writes a time as reports do.
-func day(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 MST") }
-
-// span writes a duration in the unit that people think in.
-func span(d time.Duration) string {
-	switch {
-	case d == lifetime.Longest || d <= -lifetime.Longest: // the negation of the least would be itself
-		return "more than 290 years"
-	case d < 0:
-		return span(-d)
-	case d < time.Hour:
-		return plural(int(d/time.Minute), "minute")
-	case d < 48*time.Hour:
-		return plural(int(d/time.Hour), "hour")
+func day(t time.Time) string {
+	if t.IsZero() {
+		return "a date that cannot be read"
 	}
-	return plural(int(d/(24*time.Hour)), "day")
+	return t.UTC().Format("2006-01-02 15:04 MST")
+}
+
+// span writes a span of time in the unit that people think in.
+func span(s lifetime.Seconds) string {
+	switch {
+	case s < 0:
+		return span(-s)
+	case s < lifetime.Hour:
+		return plural(int(s/lifetime.Minute), "minute")
+	case s < 2*lifetime.Day:
+		return plural(int(s/lifetime.Hour), "hour")
+	}
+	return plural(int(s/lifetime.Day), "day")
+}
+
+// expired says of a certificate whose life is over when it ended.
+func expired(c *pki.Certificate) string {
+	if c.NotAfter.IsZero() {
+		return "has a notAfter that cannot be read, which counts as expired"
+	}
+	return "expired on " + day(c.NotAfter)
 }
 
 func plural(n int, unit string) string {

@@ -16,12 +16,16 @@ func timeState(b *bundle) []Finding {
 	for _, c := range b.assessed.path.Below() {
 		left := lifetime.Left(c, moment)
 		switch state := lifetime.StateAt(c, moment, b.context.Policy.Time.Windows()); {
+		case state == lifetime.Expired && c.NotAfter.IsZero():
+			out = append(out, aboutCertificate("time.expired", c, "%s %s.", c.Label(), expired(c)))
 		case state == lifetime.Expired:
-			out = append(out, aboutCertificate("time.expired", c, "%s expired on %s, %s ago.", c.Label(),
-				day(c.NotAfter), span(left)))
+			out = append(out, aboutCertificate("time.expired", c, "%s %s, %s ago.", c.Label(), expired(c), span(left)))
+		case state == lifetime.Unknown: // no client accepts it, whatever it was meant to say
+			out = append(out, aboutCertificate("time.not-yet-valid", c,
+				"%s has a notBefore that cannot be read: there is no time at which it is valid.", c.Label()))
 		case state == lifetime.NotYetValid:
 			out = append(out, aboutCertificate("time.not-yet-valid", c, "%s is not valid until %s, in %s.",
-				c.Label(), day(c.NotBefore), span(c.NotBefore.Sub(moment))))
+				c.Label(), day(c.NotBefore), span(lifetime.Between(moment, c.NotBefore))))
 		case state == lifetime.ExpiresSoon && c == b.leaf:
 			out = append(out, aboutCertificate("time.expires-soon", c, "%s expires on %s, in %s.", c.Label(),
 				day(c.NotAfter), span(left)))
@@ -46,7 +50,7 @@ func timeTooLong(b *bundle) []Finding {
 		rule = fmt.Sprintf("a public CA may give at most %s to a certificate that it issues on %s", plural(days, "day"),
 			leaf.NotBefore.UTC().Format(time.DateOnly))
 	}
-	if days == 0 || lifetime.Span(leaf) <= time.Duration(days)*24*time.Hour {
+	if days == 0 || lifetime.Span(leaf) <= lifetime.Seconds(days)*lifetime.Day {
 		return nil
 	}
 	return []Finding{aboutCertificate("time.too-long", leaf, "%s has a lifetime of %s; %s.", leaf.Label(),

@@ -65,13 +65,13 @@ func trustAudienceSplit(b *bundle) []Finding {
 // other paths beside one that is in date.
 func trustAnchorExpired(b *bundle) []Finding {
 	best := b.assessed.path
-	expired := func(p chain.Path) bool {
+	over := func(p chain.Path) bool {
 		return p.Valid() && lifetime.StateAt(p.Anchor.Certificate, b.context.At, lifetime.Windows{}) == lifetime.Expired
 	}
-	if expired(best) {
+	if over(best) {
 		c := best.Anchor.Certificate
 		return []Finding{aboutCertificate("trust.anchor-expired", c,
-			"The root %q expired on %s, and no other path is valid.", c.Label(), day(c.NotAfter))}
+			"The root %q %s, and no other path is valid.", c.Label(), expired(c))}
 	}
 	if !best.Valid() || best.OutOfDate > 0 {
 		return nil
@@ -80,13 +80,13 @@ func trustAnchorExpired(b *bundle) []Finding {
 	told := map[pki.Fingerprint]bool{}
 	for _, a := range b.assembled {
 		for _, p := range a.paths {
-			if p.Borrowed > 0 || !expired(p) || told[p.Anchor.Certificate.Fingerprint()] {
+			if p.Borrowed > 0 || !over(p) || told[p.Anchor.Certificate.Fingerprint()] {
 				continue
 			}
 			c := p.Anchor.Certificate
 			told[c.Fingerprint()] = true
-			f := aboutCertificate("trust.anchor-expired", c, "The root %q in %q expired on %s; another path is valid.",
-				c.Label(), a.store.Name, day(c.NotAfter))
+			f := aboutCertificate("trust.anchor-expired", c, "The root %q in %q %s; another path is valid.",
+				c.Label(), a.store.Name, expired(c))
 			f.Severity = Note
 			out = append(out, f)
 		}

@@ -135,7 +135,7 @@ func member(f *facts.File, n int, memory *brief.Memory, at time.Time) (Member, b
 		} else if m.Kind != facts.PrivateKey {
 			return m, false
 		}
-		m.Valid = m.Kind == facts.Certificate && !at.Before(m.NotBefore) && !at.After(m.NotAfter)
+		m.Valid = m.Kind == facts.Certificate && !m.NotBefore.IsZero() && !at.Before(m.NotBefore) && !at.After(m.NotAfter)
 		return m, true
 	}
 	return m, false

@@ -18,7 +18,7 @@ type Time struct {
 // Windows converts the settings for package lifetime.
 func (t Time) Windows() lifetime.Windows {
 	return lifetime.Windows{
-		SoonAtMost:   time.Duration(t.SoonDays) * 24 * time.Hour,
+		SoonAtMost:   lifetime.Seconds(t.SoonDays) * lifetime.Day,
 		SoonFraction: t.SoonFraction, RenewalFraction: t.RenewalFraction,
 	}
 }

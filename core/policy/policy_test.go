@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"nurvik/core/lifetime"
 	"nurvik/core/limits"
 	"nurvik/core/policy"
 	"nurvik/core/tlswire"
@@ -23,7 +24,7 @@ func TestEveryBuiltinIsComplete(t *testing.T) {
 		assert.NotEmpty(t, p.Protocols.Current)
 		assert.Greater(t, p.Keys.ModulusRisk, p.Keys.ModulusFault)
 		w := p.Time.Windows()
-		assert.Equal(t, 14*24*time.Hour, w.SoonAtMost)
+		assert.Equal(t, 14*lifetime.Day, w.SoonAtMost)
 		assert.InDelta(t, 1.0/3, w.RenewalFraction, 0.001)
 		assert.Greater(t, w.RenewalFraction, w.SoonFraction)
 	}

@@ -4,6 +4,7 @@ import (
 	"embed"
 	"errors"
 	"fmt"
+	"nurvik/core/inputfile"
 	"nurvik/core/strictyaml"
 	"os"
 	"slices"
@@ -55,7 +56,7 @@ func Load(nameOrPath string) (Policy, error) {
 	if slices.Contains(Names(), nameOrPath) {
 		return Builtin(nameOrPath)
 	}
-	data, err := os.ReadFile(nameOrPath)
+	data, err := inputfile.Read(nameOrPath)
 	if errors.Is(err, os.ErrNotExist) {
 		return Policy{}, fmt.Errorf("there is no policy and no file %q; built in are: %s", nameOrPath,
 			strings.Join(Names(), ", "))

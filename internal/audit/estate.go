@@ -1,12 +1,11 @@
 package audit
 
 import (
-	"errors"
 	"fmt"
 	"io/fs"
 	"maps"
 	"nurvik/core/assess"
-	"nurvik/core/intake"
+	"nurvik/core/inputfile"
 	"nurvik/core/plain"
 	"nurvik/internal/estatefile"
 	"os"
@@ -22,14 +21,14 @@ func (p *planner) sort() (estate *estatefile.Estate, rest []string, err error) {
 	path := p.request.Estate
 	rest = p.request.Targets
 	if path == "" && len(rest) == 1 && hasEstateName(rest[0]) {
-		if data, err := readEstate(rest[0]); err == nil && estatefile.Looks(data) {
+		if data, err := inputfile.Read(rest[0]); err == nil && estatefile.Looks(data) {
 			path, rest = rest[0], nil
 		}
 	}
 	if path == "" {
 		return nil, rest, nil
 	}
-	data, err := readEstate(path)
+	data, err := inputfile.Read(path)
 	if err != nil {
 		return nil, nil, &UsageError{fmt.Errorf("estate file: %w", err)}
 	}
@@ -61,21 +60,6 @@ func hasEstateName(path string) bool {
 	return ending == ".yaml" || ending == ".yml"
 }
 
-// errNoEstate says that a path is no file that could be an estate.
-var errNoEstate = errors.New("it is no file, or larger than an estate is")
-
-// readEstate reads a file that may be an estate.
-func readEstate(path string) ([]byte, error) {
-	info, err := os.Stat(path)
-	if err != nil {
-		return nil, err
-	}
-	if !info.Mode().IsRegular() || info.Size() > intake.MaxFileSize {
-		return nil, fmt.Errorf("%s: %w", path, errNoEstate)
-	}
-	return os.ReadFile(path)
-}
-
 // maxNotes is how many files are told that have the form of an estate file.
 const maxNotes = 10
 
@@ -83,7 +67,10 @@ const maxNotes = 10
 // of an estate file and is not obeyed.
 func (p *planner) noteEstates(target string) {
 	note := func(path string) {
-		if data, err := readEstate(path); err == nil && len(p.plan.notes) < maxNotes && estatefile.Looks(data) {
+		if _, once := inputfile.Stream(path); once || len(p.plan.notes) >= maxNotes {
+			return // looking would take it away from the reader
+		}
+		if data, err := inputfile.Read(path); err == nil && estatefile.Looks(data) {
 			p.plan.notes = append(p.plan.notes,
 				plain.Text(path)+" has the form of an estate file and is read as a file "+
 					"like any other: nothing in it is obeyed. To audit the estate, name it alone and as .yaml or "+

@@ -93,6 +93,7 @@ func (a *app) audit(ctx context.Context, f *auditFlags) error {
 		return err
 	}
 	options.Progress, options.Asking, options.Shared = visiting, asking, f.shared.step(shared)
+	a.interruption.visited.Store(plan.Steps() > 0)
 	result := plan.Run(ctx, options)
 	finish()
 	finishAsking()

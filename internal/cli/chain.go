@@ -84,6 +84,7 @@ func (a *app) chain(ctx context.Context, f *chainFlags) error {
 		return err
 	}
 	options.Progress, options.Asking, options.AskFiles, options.Distrust = visiting, asking, f.asking.issuers, distrust
+	a.interruption.visited.Store(plan.Steps() > 0)
 	result := plan.Run(ctx, options)
 	finish()
 	finishAsking()

@@ -14,6 +14,7 @@ import (
 
 	"nurvik/core/brief"
 	"nurvik/core/facts"
+	"nurvik/core/inputfile"
 	"nurvik/core/intake"
 	"nurvik/core/judge"
 	"nurvik/core/keystore"
@@ -66,7 +67,7 @@ func (f *askingFlags) add(cmd *cobra.Command) {
 func (a *app) passwords(f *materialFlags) ([]string, error) {
 	var out []string
 	for _, path := range f.passwordFiles {
-		file, err := os.Open(path)
+		file, _, err := inputfile.Open(path)
 		if err != nil {
 			return nil, usage(fmt.Errorf("--password-file: %w", err))
 		}
@@ -122,10 +123,16 @@ func (a *app) read(ctx context.Context, passwords, paths []string) (*audit.Sourc
 	return source, nil
 }
 
+// readOnce reports whether a target is a stream, which nobody can read again.
+func readOnce(target string) bool {
+	_, stream := inputfile.Stream(target)
+	return stream || target == "-"
+}
+
 // unlock asks for a password when something is locked, none was given and
-// somebody is there to ask. Standard input that was read as a target cannot be read again.
+// somebody is there to ask, unless a stream is among the targets.
 func (a *app) unlock(paths, passwords []string, files []facts.File) (password string, ok bool) {
-	if len(passwords) > 0 || slices.Contains(paths, "-") || !a.attended() {
+	if len(passwords) > 0 || slices.ContainsFunc(paths, readOnce) || !a.attended() {
 		return "", false
 	}
 	locked := 0

@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"time"
 
+	"nurvik/core/lifetime"
 	"nurvik/core/plain"
 )
 
@@ -23,15 +24,15 @@ func parseMoment(text string, now time.Time) (time.Time, error) {
 		}
 	}
 	if m := offsetForm.FindStringSubmatch(text); m != nil {
-		count, err := strconv.Atoi(m[1] + m[2])
-		if err == nil {
-			unit := map[string]time.Duration{"s": time.Second, "m": time.Minute, "h": time.Hour, "d": 24 * time.Hour,
-				"w": 7 * 24 * time.Hour}[m[3]]
-			at := now.UTC().Add(time.Duration(count) * unit)
-			if whole := time.Duration(count) * unit; whole/unit == time.Duration(count) && plain.Time(at) {
-				return at, nil
-			}
+		count, err := strconv.ParseInt(m[1]+m[2], 10, 64)
+		unit := map[string]lifetime.Seconds{"s": 1, "m": lifetime.Minute, "h": lifetime.Hour, "d": lifetime.Day,
+			"w": 7 * lifetime.Day}[m[3]]
+		// A time.Duration ends at 292 years, so whole seconds are added.
+		at := time.Unix(now.Unix()+count*int64(unit), int64(now.Nanosecond())).UTC()
+		if err == nil && plain.Time(at) {
+			return at, nil
 		}
 	}
-	return time.Time{}, fmt.Errorf("%q is no time: write 2027-03-15, 2027-03-15T08:00:00Z, +30d or -2h", text)
+	return time.Time{}, fmt.Errorf("%q is no time in the years 0 to 9999: write 2027-03-15, 2027-03-15T08:00:00Z, "+
+		"+30d or -2h", text)
 }

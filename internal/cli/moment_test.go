@@ -18,6 +18,7 @@ func TestParseMoment(t *testing.T) {
 		{"hours back", "-2h", "2026-11-25T07:30:00Z"},
 		{"weeks", "+1w", "2026-12-02T09:30:00Z"},
 		{"the last day that can be written", "9999-12-31", "9999-12-31T00:00:00Z"},
+		{"further than a time.Duration", "+999999d", "4764-10-21T09:30:00Z"},
 		{"minutes and seconds have units of their own", "+90m", "2026-11-25T11:00:00Z"},
 	}
 	for _, tt := range tests {
@@ -28,7 +29,7 @@ func TestParseMoment(t *testing.T) {
 		})
 	}
 	for _, wrong := range []string{"tomorrow", "30d", "+d", "+30", "+1y", "2027-13-01", "15.03.2027", "+9999999d",
-		"+999999w",
+		"+9999999w",
 		"-999999d", "9999-12-31T23:59:59-01:00"} {
 		_, err := parseMoment(wrong, now)
 		assert.ErrorContains(t, err, "2027-03-15", "%q: the forms are shown", wrong)

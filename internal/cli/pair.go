@@ -111,9 +111,9 @@ func (a *app) pairQuestion(ctx context.Context, f *pairFlags, at time.Time) erro
 	if err != nil {
 		return err
 	}
-	if f.key == "-" && f.certificate == "-" {
-		return usage(errors.New("standard input can be the key or the certificate, not both; \"nurvik pair -\" " +
-			"sorts out one stream"))
+	if f.key == f.certificate && readOnce(f.key) {
+		return usage(fmt.Errorf("a stream can be the key or the certificate, not both; \"nurvik pair %s\" sorts out "+
+			"one stream", f.key))
 	}
 	both, err := a.gather(ctx, &f.material, []string{f.key, f.certificate})
 	if err != nil {

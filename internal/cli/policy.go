@@ -4,13 +4,13 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"nurvik/core/inputfile"
 	"nurvik/core/judge"
 	"nurvik/core/policy"
 	"nurvik/internal/api"
@@ -90,7 +90,7 @@ func (a *app) policySave(server *string) *cobra.Command {
 		Args:    cobra.ExactArgs(1),
 		Example: "  nurvik policy save harbour.yaml",
 		RunE: a.remote(server, func(ctx context.Context, c *client.Client, args []string) error {
-			data, err := os.ReadFile(args[0])
+			data, err := inputfile.Read(args[0])
 			if err != nil {
 				return &statusError{statusUnexamined, err}
 			}

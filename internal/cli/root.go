@@ -7,9 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"os/signal"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -57,13 +55,14 @@ type app struct {
 	ask            func(prompt string) (string, error)
 	output         string
 	configFile     string
+	interruption   interruption
 }
 
 // Main runs the call and returns the exit status.
 func Main() int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	defer stop()
 	a := &app{stdin: os.Stdin, stdout: os.Stdout, stderr: os.Stderr, now: time.Now, ask: askPassword}
+	ctx, stop := a.interruption.watch(os.Stderr, os.Exit)
+	defer stop()
 	return a.execute(ctx, os.Args[1:])
 }
 
@@ -195,6 +194,7 @@ func (a *app) write(d report.Document) error {
 	if err != nil {
 		return usage(err)
 	}
+	a.interruption.writing.Store(true)
 	return format.Write(a.stdout, d, a.style())
 }
 

@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nurvik/core/inputfile"
 	"nurvik/core/judge"
 	"nurvik/internal/api"
 	"nurvik/internal/audit"
@@ -90,7 +91,7 @@ func (a *app) question(at, policyName string, distrust []string) (api.WhatIfStar
 		if _, err := audit.LoadPolicy(policyName); err != nil {
 			return start, err
 		}
-		data, err := os.ReadFile(policyName)
+		data, err := inputfile.Read(policyName)
 		if err != nil {
 			return start, usage(fmt.Errorf("--policy: %w", err))
 		}

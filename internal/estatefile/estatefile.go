@@ -6,7 +6,6 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -14,6 +13,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"nurvik/core/endpoint"
+	"nurvik/core/inputfile"
 	"nurvik/core/judge"
 	"nurvik/core/limits"
 	"nurvik/core/policy"
@@ -81,7 +81,7 @@ func Looks(data []byte) bool {
 
 // Read reads and checks the estate file. Errors name file and line.
 func Read(path string) (*Estate, error) {
-	data, err := os.ReadFile(path)
+	data, err := inputfile.Read(path)
 	if err != nil {
 		return nil, err
 	}
@@ -235,7 +235,7 @@ func (e *Estate) PolicyTexts() (map[string]string, error) {
 		if p.Path == "" {
 			continue
 		}
-		data, err := os.ReadFile(e.beside(p.Path))
+		data, err := inputfile.Read(e.beside(p.Path))
 		if err != nil {
 			return nil, &strictyaml.Error{Name: e.path, Text: fmt.Sprintf("policy %s: %v", name, err)}
 		}

@@ -120,9 +120,9 @@ func (d *drawing) column(title string, links []ChainLink, a *ChainAnswer, isRigh
 		if i+1 < len(links) && isRight {
 			bar = "│"
 		}
-		facts := fmt.Sprintf("%s, %s, until %s", l.Role, l.Key, l.NotAfter.Format("2006-01-02"))
+		facts := fmt.Sprintf("%s, %s, until %s", l.Role, l.Key, date(l.NotAfter))
 		if l.NotAfter.Before(d.at) {
-			facts = fmt.Sprintf("%s, %s, expired on %s", l.Role, l.Key, l.NotAfter.Format("2006-01-02"))
+			facts = fmt.Sprintf("%s, %s, expired on %s", l.Role, l.Key, date(l.NotAfter))
 		}
 		out = append(out, head, "  "+bar+"  "+clip(facts, room-6))
 		if words != "" {

@@ -81,7 +81,7 @@ func identify(w io.Writer, v Inventory, at time.Time, s Style) error {
 	for _, f := range v.Files {
 		for _, e := range f.Entries {
 			rows = append(rows, []string{place(f.Path, e, s.Width > 0), e.What, whose(e),
-				span(e.NotBefore, e.NotAfter, at), e.Key, e.Issuer, digest(e)})
+				span(e.Kind, e.NotBefore, e.NotAfter, at), e.Key, e.Issuer, digest(e)})
 		}
 	}
 	if len(rows) > 1 {
@@ -128,23 +128,31 @@ func whose(e inventory.Entry) string {
 	return strings.TrimSpace(out)
 }
 
-// span writes from when until when, and what is not so now.
-func span(from, until, at time.Time) string {
-	if from.IsZero() {
+// span writes from when until when, and what is not so now. A CRL may have no
+// end; of anything else one that is missing could not be read.
+func span(kind facts.ItemKind, from, until, at time.Time) string {
+	switch {
+	case kind == facts.RevocationList && until.IsZero():
+		return date(from)
+	case kind != facts.RevocationList && kind != facts.Certificate:
 		return ""
 	}
-	out := from.UTC().Format(time.DateOnly)
-	if until.IsZero() {
-		return out
-	}
-	out += " to " + until.UTC().Format(time.DateOnly)
+	out := date(from) + " to " + date(until)
 	switch {
-	case at.After(until):
+	case at.After(until): // and so too where the end cannot be read
 		out += ", expired"
 	case at.Before(from):
 		out += ", not yet"
 	}
 	return out
+}
+
+// date writes a day, "?" for one that could not be read.
+func date(t time.Time) string {
+	if t.IsZero() {
+		return "?"
+	}
+	return t.UTC().Format(time.DateOnly)
 }
 
 // digest is the fingerprint; of private keys that of the public half.

@@ -110,7 +110,7 @@ func pairGroups(w io.Writer, p *Pairs, width int) error {
 			if len(step.Keys) > 0 {
 				line += "; key in " + strings.Join(step.Keys, ", ")
 			}
-			rows = append(rows, [2]string{span(step.Certificate.NotBefore, step.Certificate.NotAfter, p.At), line})
+			rows = append(rows, [2]string{span(facts.Certificate, step.Certificate.NotBefore, step.Certificate.NotAfter, p.At), line})
 		}
 		writeRows(&out, rows, width)
 	}
@@ -172,7 +172,7 @@ func memberPath(m pairing.Member) string {
 }
 
 func validity(m pairing.Member, at time.Time) string {
-	words := span(m.NotBefore, m.NotAfter, at)
+	words := span(m.Kind, m.NotBefore, m.NotAfter, at)
 	if m.Valid {
 		words += ", valid now"
 	}

@@ -65,7 +65,7 @@ func storeDifferences(w io.Writer, d *Differences, width int) error {
 	out := NewTable("only in", "anchor", "kind", "until", "SHA-256")
 	room := max(width-80, 24)
 	row := func(where string, a DifferingStore, kind string) {
-		out.AppendRow(table.Row{wrap(where, 24), wrap(a.Label, room), kind, a.NotAfter.Format("2006-01-02"),
+		out.AppendRow(table.Row{wrap(where, 24), wrap(a.Label, room), kind, date(a.NotAfter),
 			a.SHA256.String()[:16]})
 	}
 	for _, a := range d.OnlyFirst {
