@@ -1,56 +1,133 @@
 package main
 
 import (
-	"context"
-	"crypto"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
-	"crypto/rsa"
+	"bytes"
 	"crypto/x509"
-	"crypto/x509/pkix"
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
-	"math/big"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
 
-	"nurvik/core/brief"
-	"nurvik/core/facts"
-	"nurvik/core/forge"
+	"github.com/jedib0t/go-pretty/v6/table"
+	java "github.com/pavlo-v-chernykh/keystore-go/v4"
+	pkcs12 "software.sslmate.com/src/go-pkcs12"
+
 	"nurvik/core/intake"
-	"nurvik/core/judge"
-	"nurvik/core/policy"
 	"nurvik/internal/cli"
 )
 
-// fileCount is how many files are read: certificates, keys, requests and chains in equal parts.
-const fileCount = 100_000
+const (
+	fileCount   = 100_000 // files of the large mixes
+	leafCount   = 50_000  // leaves of the one file
+	leafTime    = 10 * time.Second
+	leafMemory  = 500_000_000 // bytes
+	ratioTable  = 1.0
+	ratioJSON   = 1.3
+	ratioFields = 1.5 // of identify as JSON, which writes everything that is known of each thing
+	ratioRead   = 1.5 // of a walk over a system against reading its files
+)
 
-// fileFigure: identifying and pairing many files of all kinds, with every check
-// but that for shared prime factors, against a bare loop that reads, decodes
-// and parses them with the standard library on all processors.
-func fileFigure(directory string) (figure, error) {
-	root := filepath.Join(directory, "files")
-	if err := writeFiles(root); err != nil {
-		return figure{}, err
+// mixes are trees of files as machines hold them.
+var mixes = []struct {
+	name, about string
+	write       func(root string, f *family) error
+}{
+	{"services", "25,000 services with key, request, certificate and chain", writeServices},
+	{"mixed", "60,000 leaves, 15,000 chains, 10,000 requests and 15,000 keys", writeMixed},
+	{"stores", "10 directories of large bundles and keystores", writeStores},
+}
+
+// fileRows measure the client on each mix, in both forms, against a bare loop that
+// reads, decodes and parses the same files with the standard library.
+func fileRows(directory string, out table.Writer) (missed bool, err error) {
+	f, err := newFamily()
+	if err != nil {
+		return false, err
 	}
-	return figure{
-		name: fmt.Sprintf("identify and pair %d files: wall time, against a parallel loop of the standard library "+
-			"that parses them", fileCount), limit: 1,
-		ours: func() error { return child("identify", root) }, floor: func() error { return child("parse", root) },
-	}, nil
+	password := filepath.Join(directory, "password")
+	if err := os.WriteFile(password, []byte(benchPassword+"\n"), 0o600); err != nil {
+		return false, err
+	}
+	for _, mix := range mixes {
+		root := filepath.Join(directory, mix.name)
+		if err := mix.write(root, f); err != nil {
+			return false, err
+		}
+		for _, call := range []struct {
+			command string
+			limit   float64
+		}{{"pair", ratioTable}, {"pair -o json", ratioJSON}, {"identify", ratioTable}, {"identify -o json", ratioFields}} {
+			line := call.command + " --password-file " + password
+			if strings.HasPrefix(call.command, "pair") {
+				line += " --no-shared-primes"
+			}
+			m, err := ratioAndMemory(figure{
+				name: fmt.Sprintf("%s (%s), against a loop of the standard library that parses them", call.command, mix.about),
+				ours: func() error { return child("client", line+" "+root) }, limit: call.limit,
+				floor: func() error { return child("parse", root) }, rounds: 3}, out)
+			if missed = missed || m; err != nil {
+				return missed, err
+			}
+		}
+		if err := os.RemoveAll(root); err != nil {
+			return missed, err
+		}
+	}
+	m, err := ratioAndMemory(figure{name: "identify /usr, against a loop that reads the same files up to the limit",
+		limit: ratioRead,
+		ours:  func() error { return child("client", "identify /usr") },
+		floor: func() error { return child("read", "/usr") }, rounds: 3}, out)
+	if err != nil {
+		return missed, err
+	}
+	one := filepath.Join(directory, "leaves.pem")
+	if err := writeLeaves(one, f, leafCount); err != nil {
+		return missed, err
+	}
+	n, err := leafRows(one, out)
+	return missed || m || n, err
+}
+
+// leafRows measure every command on one file of many leaves.
+func leafRows(path string, out table.Writer) (missed bool, err error) {
+	for _, command := range []string{"identify", "pair --no-shared-primes", "audit --no-revocation --no-shared-primes",
+		"audit --no-revocation --no-shared-primes -o json"} {
+		delete(most, "client")
+		started := time.Now()
+		if err := child("client", command+" "+path); err != nil {
+			return false, err
+		}
+		took := time.Since(started)
+		out.AppendRow(table.Row{fmt.Sprintf("%s, one file of %d leaves", command, leafCount), took.Round(time.Millisecond), "",
+			"", leafTime, word(took <= leafTime, &missed)})
+		out.AppendRow(table.Row{"the same: memory", fmt.Sprintf("%d MB", most["client"]/1_000_000), "", "",
+			fmt.Sprintf("%d MB", leafMemory/1_000_000), word(most["client"] <= leafMemory, &missed)})
+	}
+	return missed, nil
+}
+
+// ratioAndMemory measures a call of the client against its floor, and what memory it had in use.
+func ratioAndMemory(f figure, out table.Writer) (missed bool, err error) {
+	delete(most, "client")
+	if missed, err = ratioRow(f, out); err != nil {
+		return missed, err
+	}
+	out.AppendRow(table.Row{"the same: memory at most", fmt.Sprintf("%d MB", most["client"]/1_000_000), "", "",
+		fmt.Sprintf("%d MB", memoryLimit/1_000_000), word(most["client"] <= memoryLimit, &missed)})
+	return missed, nil
 }
 
 // children are what runs in a process of its own, as it would outside of this program.
-var children = map[string]func(string) error{"identify": identify, "parse": bareParse, "heap": judgeHeap,
+var children = map[string]func(string) error{"write": writeMixes, "client": client, "parse": bareParse, "read": bareRead, "heap": judgeHeap,
 	"visit": visitAll, "bare": bareAll}
 
 // most is the largest memory that a child had in use, in bytes, by its name.
@@ -59,7 +136,7 @@ var most = map[string]int64{}
 // spent is the processor time of the children, by their name.
 var spent = map[string]time.Duration{}
 
-// child runs a part in a process of its own and notes its memory.
+// child runs a part in a process of its own and notes its memory. What the client writes is dropped.
 func child(name, argument string) error {
 	self, err := os.Executable()
 	if err != nil {
@@ -77,32 +154,53 @@ func child(name, argument string) error {
 	return nil
 }
 
-// identify does what "nurvik pair --no-shared-primes" does before it prints.
-func identify(root string) error {
-	cli.LimitMemory()
-	p, err := policy.Builtin(policy.Default)
+// writeMixes keeps the trees in a directory, for a look at one of them with a profiler.
+func writeMixes(directory string) error {
+	f, err := newFamily()
 	if err != nil {
 		return err
 	}
-	var files []facts.File
-	var failure error
-	memory := new(brief.Memory)
-	reader := &intake.Reader{Memory: memory}
-	err = reader.Walk(context.Background(), root, func(f facts.File) { files = append(files, f) },
-		func(_ string, err error) { failure = err })
-	if err := errors.Join(err, failure); err != nil {
-		return err
+	for _, mix := range mixes {
+		if err := mix.write(filepath.Join(directory, mix.name), f); err != nil {
+			return err
+		}
 	}
-	judgements, result := judge.Files(files, judge.Context{Policy: p, At: time.Unix(1.76e9, 0), Material: true,
-		Memory: memory})
-	if len(judgements) != fileCount || len(result.Groups) != fileCount/4 {
-		return fmt.Errorf("%d files were judged and %d groups found", len(judgements), len(result.Groups))
+	err = os.WriteFile(filepath.Join(directory, "password"), []byte(benchPassword+"\n"), 0o600)
+	return errors.Join(err, writeLeaves(filepath.Join(directory, "leaves.pem"), f, leafCount))
+}
+
+// client is the program that people run. Findings, and files of others that need a password, are no failure.
+func client(call string) error {
+	os.Args = append([]string{"nurvik"}, strings.Fields(call)...)
+	cli.LimitMemory()
+	if status := cli.Main(); status == 2 {
+		return fmt.Errorf("nurvik %s ended with %d", call, status)
 	}
 	return nil
 }
 
 // bareParse reads and parses every file, as many at once as there are processors.
-func bareParse(root string) error {
+func bareParse(root string) error { return eachFile(root, bareFile) }
+
+// bareRead opens and reads every file up to the limit.
+func bareRead(root string) error {
+	buffers := sync.Pool{New: func() any { return new(bytes.Buffer) }}
+	return eachFile(root, func(path string) error {
+		file, err := os.Open(path)
+		if err != nil {
+			return nil // what we may not read, ours may not either
+		}
+		defer file.Close()
+		buffer, _ := buffers.Get().(*bytes.Buffer)
+		defer buffers.Put(buffer)
+		buffer.Reset()
+		_, err = io.Copy(buffer, io.LimitReader(file, intake.MaxFileSize))
+		return err
+	})
+}
+
+// eachFile walks the tree and runs do for each file, as many at once as there are processors.
+func eachFile(root string, do func(path string) error) error {
 	paths := make(chan string, 1000)
 	failures := make(chan error, runtime.GOMAXPROCS(0)+1)
 	var group sync.WaitGroup
@@ -111,14 +209,14 @@ func bareParse(root string) error {
 			var failure error
 			for path := range paths {
 				if failure == nil {
-					failure = bareFile(path)
+					failure = do(path)
 				}
 			}
 			failures <- failure
 		})
 	}
 	failures <- filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
-		if err == nil && !d.IsDir() {
+		if err == nil && d.Type().IsRegular() {
 			paths <- path
 		}
 		return err
@@ -138,6 +236,13 @@ func bareFile(path string) error {
 	if err != nil {
 		return err
 	}
+	switch filepath.Ext(path) {
+	case ".p12":
+		_, _, _, err = pkcs12.DecodeChain(data, benchPassword)
+		return err
+	case ".jks":
+		return bareJava(data)
+	}
 	for len(data) > 0 {
 		var block *pem.Block
 		if block, data = pem.Decode(data); block == nil {
@@ -148,6 +253,10 @@ func bareFile(path string) error {
 			_, err = x509.ParseCertificate(block.Bytes)
 		case "CERTIFICATE REQUEST":
 			_, err = x509.ParseCertificateRequest(block.Bytes)
+		case "RSA PRIVATE KEY":
+			_, err = x509.ParsePKCS1PrivateKey(block.Bytes)
+		case "EC PRIVATE KEY":
+			_, err = x509.ParseECPrivateKey(block.Bytes)
 		default:
 			_, err = x509.ParsePKCS8PrivateKey(block.Bytes)
 		}
@@ -158,92 +267,23 @@ func bareFile(path string) error {
 	return nil
 }
 
-// writeFiles makes 25,000 services, each with key, request, certificate and
-// chain; every fourth has an RSA key, the others P-256.
-func writeFiles(root string) error {
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
+func bareJava(data []byte) error {
+	store := java.New()
+	if err := store.Load(bytes.NewReader(data), []byte(benchPassword)); err != nil {
 		return err
 	}
-	issuer, err := forge.NewAuthority(nil, key, forge.ECDSASHA256,
-		forge.Template{Name: "Bench Root", From: time.Unix(1.7e9, 0), Until: time.Unix(2e9, 0)})
-	if err != nil {
-		return err
-	}
-	primes := make([]*big.Int, 115) // enough pairs for the RSA keys
-	for i := range primes {
-		if primes[i], err = rand.Prime(rand.Reader, 1024); err != nil {
+	for _, alias := range store.Aliases() {
+		entry, err := store.GetPrivateKeyEntry(alias, []byte(benchPassword))
+		if err != nil {
 			return err
 		}
-	}
-	var group sync.WaitGroup
-	failures := make([]error, runtime.GOMAXPROCS(0))
-	for worker := range failures {
-		group.Go(func() {
-			for i := worker; i < fileCount/4 && failures[worker] == nil; i += len(failures) {
-				key, err := serviceKey(i, primes)
-				if err == nil {
-					err = writeService(root, i, key, issuer)
-				}
-				failures[worker] = err
-			}
-		})
-	}
-	group.Wait()
-	return errors.Join(failures...)
-}
-
-// serviceKey is a P-256 key, or for every fourth service an RSA key of two of the primes.
-func serviceKey(i int, primes []*big.Int) (crypto.Signer, error) {
-	if i%4 != 0 {
-		return ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	}
-	a, b := i/4, 0
-	for row := len(primes) - 1; a >= row; row-- {
-		a, b = a-row, b+1
-	}
-	p, q := primes[b], primes[a+b+1]
-	one := big.NewInt(1)
-	key := &rsa.PrivateKey{Primes: []*big.Int{p, q}}
-	key.N, key.E = new(big.Int).Mul(p, q), 65537
-	key.D = new(big.Int).ModInverse(big.NewInt(65537), new(big.Int).Mul(new(big.Int).Sub(p, one),
-		new(big.Int).Sub(q, one)))
-	key.Precompute()
-	return key, key.Validate()
-}
-
-func writeService(root string, i int, key crypto.Signer, issuer *forge.Authority) error {
-	name := fmt.Sprintf("berth-%d.tarnholm.example", i)
-	request, err := x509.CreateCertificateRequest(rand.Reader,
-		&x509.CertificateRequest{Subject: pkix.Name{CommonName: name}, DNSNames: []string{name}}, key)
-	if err != nil {
-		return err
-	}
-	spki, err := forge.PublicInfo(key)
-	if err != nil {
-		return err
-	}
-	leaf, err := forge.Issue(issuer, nil, forge.Template{Name: name, Names: []string{name}, SPKI: spki,
-		From: time.Unix(1.75e9, 0), Until: time.Unix(1.77e9, 0)})
-	if err != nil {
-		return err
-	}
-	private, err := x509.MarshalPKCS8PrivateKey(key)
-	if err != nil {
-		return err
-	}
-	folder := filepath.Join(root, fmt.Sprintf("%03d", i/250))
-	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return err
-	}
-	block := func(label string, der []byte) []byte { return pem.EncodeToMemory(&pem.Block{Type: label, Bytes: der}) }
-	certificate := block("CERTIFICATE", leaf)
-	for suffix, data := range map[string][]byte{
-		".key": block("PRIVATE KEY", private), ".csr": block("CERTIFICATE REQUEST", request),
-		".crt": certificate, "-chain.pem": append(certificate, block("CERTIFICATE", issuer.DER)...),
-	} {
-		if err := os.WriteFile(filepath.Join(folder, fmt.Sprintf("berth-%d%s", i, suffix)), data, 0o600); err != nil {
+		if _, err = x509.ParsePKCS8PrivateKey(entry.PrivateKey); err != nil {
 			return err
+		}
+		for _, c := range entry.CertificateChain {
+			if _, err := x509.ParseCertificate(c.Content); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

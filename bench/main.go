@@ -24,7 +24,7 @@ type figure struct {
 	rounds      int // 0 for the usual number
 }
 
-// memoryLimit is what identifying and pairing may use, in bytes.
+// memoryLimit is what reading files may use, in bytes.
 const memoryLimit = 300_000_000
 
 // rounds is how often each side is run, in turns; the middle counts.
@@ -98,19 +98,6 @@ func ratioRow(f figure, out table.Writer) (missed bool, err error) {
 	ratio := float64(ours) / float64(floor)
 	out.AppendRow(table.Row{f.name, ours.Round(time.Millisecond), floor.Round(time.Millisecond),
 		fmt.Sprintf("%.2f", ratio), fmt.Sprintf("%.2f", f.limit), word(ratio <= f.limit, &missed)})
-	return missed, nil
-}
-
-func fileRows(directory string, out table.Writer) (missed bool, err error) {
-	f, err := fileFigure(directory)
-	if err != nil {
-		return false, err
-	}
-	if missed, err = ratioRow(f, out); err != nil {
-		return false, err
-	}
-	out.AppendRow(table.Row{"the same: memory at most", fmt.Sprintf("%d MB", most["identify"]/1_000_000), "", "",
-		fmt.Sprintf("%d MB", memoryLimit/1_000_000), word(most["identify"] <= memoryLimit, &missed)})
 	return missed, nil
 }
 

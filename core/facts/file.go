@@ -39,6 +39,7 @@ type Item struct {
 
 	Container string  `json:"container,omitempty" doc:"PKCS#12, JKS, JCEKS or PKCS#7 when it lies in one"`
 	Alias     string  `json:"alias,omitempty" doc:"Its name in a keystore"`
+	Link      string  `json:"link,omitempty" doc:"The same for a key and the certificates that its keystore puts beside it"`
 	Trusted   bool    `json:"trusted,omitempty" doc:"The keystore marks it as an anchor"`
 	Unchecked bool    `json:"unchecked,omitempty" doc:"The integrity of the keystore was not checked"`
 	Locked    string  `json:"locked,omitempty" enum:",no-password,wrong-password,unsupported,too-costly,damaged" doc:"Why a keystore stayed closed"`

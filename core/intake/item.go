@@ -242,7 +242,7 @@ func (s *scan) keystore(store *keystore.Store) {
 		}
 		for i := first; i < len(s.file.Items); i++ {
 			item := &s.file.Items[i]
-			item.Container, item.Alias, item.Unchecked = store.Kind, e.Alias, !store.Checked
+			item.Container, item.Alias, item.Link, item.Unchecked = store.Kind, e.Alias, e.Link, !store.Checked
 		}
 	}
 	if store.Locked != nil && !locked || len(store.Entries) == 0 {

@@ -58,42 +58,42 @@ func (j *Judgement) settle(context *Context, findings []Finding) {
 	j.Verdict = verdictOf(j.Findings)
 }
 
-// bundlesOf are the chains of a file: one for each leaf, with everything in
-// the file. The other leaves are chains of their own.
+// bundlesOf are the chains of a file: one for each leaf, with the authorities in
+// the file.
 func bundlesOf(m *material) []*bundle {
 	given, context := m.certificates, m.context
 	all := leaves(given)
 	if len(all) == 0 && context.Heap {
 		all = lowest(given)
 	}
-	isLeaf := map[*pki.Certificate]bool{}
+	isLeaf := map[pki.Fingerprint]bool{}
 	for _, leaf := range all {
-		isLeaf[leaf] = true
+		isLeaf[leaf.Fingerprint()] = true
 	}
 	authorities := chain.NewPool(slices.DeleteFunc(slices.Clone(given),
-		func(c *pki.Certificate) bool { return isLeaf[c] }))
-	damaged := len(all) > 0 && m.damaged()
+		func(c *pki.Certificate) bool { return isLeaf[c.Fingerprint()] }))
+	damaged, unordered := len(all) > 0 && m.damaged(), m.unordered()
+	own := func(*pki.Certificate) []*pki.Certificate { return given }
+	if len(all) > 1 {
+		own = newKin(given, isLeaf).of
+	}
 	var out []*bundle
 	for _, leaf := range all {
-		own := slices.DeleteFunc(slices.Clone(given), func(c *pki.Certificate) bool { return c != leaf && isLeaf[c] })
 		out = append(out, &bundle{context: context, file: true, damaged: damaged, asked: m.file.RevocationAsked,
-			given: own, pool: authorities,
-			leaf: leaf, names: context.Names})
+			unordered: unordered, given: own(leaf), pool: authorities, leaf: leaf, names: context.Names})
 	}
 	return out
 }
 
-// leaves are the certificates that are no CAs and have issued none of the others.
+// leaves are the certificates that are no CAs and have issued none of the others, each once.
 func leaves(given []*pki.Certificate) []*pki.Certificate {
-	var out []*pki.Certificate
-	issued := issuers(given)
-	for _, c := range given {
-		if !c.IsCA() && !issued[c.Subject.Key()] {
-			out = append(out, c)
-		}
-	}
-	return out
+	return slices.DeleteFunc(lowest(given), func(c *pki.Certificate) bool { return c.IsCA() && !servesItself(c) })
 }
+
+// servesItself reports whether a certificate that calls itself a CA is a server's
+// all the same: it is signed by itself and has host names, as one that somebody
+// made in a hurry.
+func servesItself(c *pki.Certificate) bool { return c.SelfIssued() && len(c.HostNames()) > 0 }
 
 // lowest are the certificates that have issued none of the others, each once.
 func lowest(given []*pki.Certificate) []*pki.Certificate {

@@ -176,28 +176,35 @@ func merge(findings []Finding) []Finding {
 	if len(findings) == 0 {
 		return out
 	}
-	findings = slices.Clone(findings)
-	slices.SortStableFunc(findings, func(a, b Finding) int {
+	order := make([]*Finding, len(findings)) // findings are large, and a file may have very many
+	for i := range findings {
+		order[i] = &findings[i]
+	}
+	slices.SortStableFunc(order, func(a, b *Finding) int {
 		return cmp.Or(cmp.Compare(a.Code, b.Code), cmp.Compare(a.Subject, b.Subject),
 			cmp.Compare(slices.Index(Severities, a.Severity), slices.Index(Severities, b.Severity)),
 			slices.Compare(a.Addresses, b.Addresses))
 	})
-	for _, f := range findings {
-		last := len(out) - 1
-		if last >= 0 && out[last].Code == f.Code && out[last].Subject == f.Subject {
-			out[last].Addresses = append(slices.Clone(out[last].Addresses), f.Addresses...)
+	joined := order[:0]
+	for _, f := range order {
+		if last := len(joined) - 1; last >= 0 && joined[last].Code == f.Code && joined[last].Subject == f.Subject {
+			joined[last].Addresses = append(slices.Clone(joined[last].Addresses), f.Addresses...)
 			continue
 		}
-		out = append(out, f)
+		joined = append(joined, f)
 	}
-	for i := range out {
-		slices.Sort(out[i].Addresses)
-		out[i].Addresses = slices.Compact(out[i].Addresses)
-	}
-	slices.SortStableFunc(out, func(a, b Finding) int {
+	slices.SortStableFunc(joined, func(a, b *Finding) int {
 		return cmp.Or(
 			cmp.Compare(slices.Index(Severities, a.Severity), slices.Index(Severities, b.Severity)),
 			cmp.Compare(a.Code, b.Code), cmp.Compare(a.Subject, b.Subject))
 	})
+	out = slices.Grow(out, len(joined))
+	for _, f := range joined {
+		out = append(out, *f)
+		last := &out[len(out)-1]
+		last.Addresses = slices.Clone(last.Addresses)
+		slices.Sort(last.Addresses)
+		last.Addresses = slices.Compact(last.Addresses)
+	}
 	return out
 }

@@ -3,6 +3,7 @@ package judge
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"nurvik/core/chain"
@@ -77,18 +78,32 @@ func (j *Judgement) draw(b *bundle, address string, seen *pool) {
 			j.NotAfter = &b.leaf.NotAfter
 		}
 	}
-	same := func(c Chain) bool {
-		return slices.Equal(c.View.Given, view.Given) && slices.Equal(c.View.Right, view.Right)
-	}
-	if i := slices.IndexFunc(j.Chains, same); i >= 0 {
-		j.Chains[i].Addresses = append(j.Chains[i].Addresses, address)
+	same := signature(view)
+	if i, drawn := seen.chains[same]; drawn {
+		if address != "" {
+			j.Chains[i].Addresses = append(j.Chains[i].Addresses, address)
+		}
 		return
 	}
+	seen.chains[same] = len(j.Chains)
 	c := Chain{View: view, Audiences: audiencesOf(b), Revocation: revocationStates(b), Bundle: bundlePEM(b)}
 	if address != "" {
 		c.Addresses = []string{address}
 	}
 	j.Chains = append(j.Chains, c)
+}
+
+// signature is the same for chains that are drawn alike.
+func signature(v chain.View) string {
+	var out strings.Builder
+	for _, links := range [][]chain.Link{v.Given, v.Right} {
+		for _, l := range links {
+			out.Write(l.SHA256[:])
+			out.WriteString(string(l.Place))
+		}
+		out.WriteByte('|')
+	}
+	return out.String()
 }
 
 // bundlePEM is the repaired chain.
@@ -210,13 +225,16 @@ func pathReason(b *bundle, p chain.Path) string {
 	return ""
 }
 
-// pool collects each certificate once, in the order met.
+// pool collects each certificate once, in the order met, and knows the places of the chains drawn.
 type pool struct {
-	seen map[pki.Fingerprint]bool
-	list []pki.Description
+	seen   map[pki.Fingerprint]bool
+	list   []pki.Description
+	chains map[string]int
 }
 
-func newPool() *pool { return &pool{seen: map[pki.Fingerprint]bool{}, list: []pki.Description{}} }
+func newPool() *pool {
+	return &pool{seen: map[pki.Fingerprint]bool{}, list: []pki.Description{}, chains: map[string]int{}}
+}
 
 func (p *pool) add(certificates ...*pki.Certificate) {
 	for _, c := range certificates {

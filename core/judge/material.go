@@ -46,7 +46,7 @@ func open(file *facts.File, context *Context) *material {
 			p.brief = context.Memory.Of(p.item)
 		}
 		if p.item.Kind == facts.Certificate && p.brief != nil {
-			authorities += count(p.brief.CA)
+			authorities += count(p.brief.CA && !(p.brief.SelfIssued && len(p.brief.Names) > 0))
 			roots += count(p.brief.SelfIssued)
 		}
 	}
@@ -80,6 +80,15 @@ func count(is bool) int {
 		return 1
 	}
 	return 0
+}
+
+// unordered reports whether the file gives its certificates no order, as a
+// PKCS#7 does, whose certificates are a SET (RFC 5652, 5.1), and a keystore, which
+// has entries.
+func (m *material) unordered() bool {
+	return slices.ContainsFunc(m.file.Items, func(item facts.Item) bool {
+		return item.Kind == facts.Certificate && item.Container != ""
+	})
 }
 
 // isAnchor reports whether the piece is a trust anchor by its place: a

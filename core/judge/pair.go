@@ -42,6 +42,16 @@ func pairKeyMismatch(p *pairs) []located {
 		f.Evidence.Certificate = &certificate.SHA256
 		out = append(out, p.of(*key, f))
 	}
+	for i, key := range p.broken {
+		c := p.besideBroken[i]
+		f := found("pair.key-mismatch", called(*key), called(*key),
+			"The private key of the entry %s does not belong to the certificate of %s that the keystore puts beside it.",
+			called(*key), c.Brief.Label)
+		f.Remedy = "Export key and certificate into the keystore again, from files that belong together: " +
+			"\"nurvik pair\" says which do."
+		f.Evidence.Certificate = &c.SHA256
+		out = append(out, p.of(*key, f))
+	}
 	return out
 }
 

@@ -19,6 +19,8 @@ type pairs struct {
 	mismatch map[pki.Fingerprint]bool // keys of a set whose key and certificate do not belong together
 	behind   map[int]bool             // files whose keystore differs from what is beside it
 	byID     map[pki.Fingerprint][]pairing.Member
+
+	broken, besideBroken []*pairing.Member // keys in keystores, and the certificates beside them that they do not fit
 }
 
 // located is a finding with the index of the file that it is about.
@@ -40,6 +42,10 @@ func newPairs(files []facts.File, result *pairing.Result, context *Context) *pai
 		if store, _, disagree := s.Disagreement(); disagree && !(wrong && agreesWithOne(s)) {
 			p.behind[store.File()] = true
 		}
+	}
+	p.broken, p.besideBroken = result.Broken()
+	for i, key := range p.broken {
+		p.mismatch[key.Match()], p.mismatch[p.besideBroken[i].Match()] = true, true
 	}
 	return p
 }

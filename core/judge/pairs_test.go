@@ -145,6 +145,52 @@ func TestPairs(t *testing.T) {
 			at("/a/tides.csr", m.request("tides", "a")), at("/a/tides.crt", m.cert("tides", "a", 5))},
 			found{"/a/tides.key": {"pair.duplicate note"}}},
 	}
+	linked := func(link string, items ...facts.Item) []facts.Item {
+		for i := range items {
+			items[i].Container, items[i].Link, items[i].Alias = "JKS", link, link
+		}
+		return items
+	}
+	ca := func(key string) facts.Item {
+		der, err := forge.Issue(m.root, nil, forge.Template{Name: "Inner", CA: true, SPKI: m.spki(key),
+			From: now.AddDate(0, 0, -20), Until: now.AddDate(5, 0, 0)})
+		require.NoError(t, err)
+		return facts.Item{Kind: facts.Certificate, DER: der}
+	}
+	version1 := map[forge.Part][]byte{forge.Version: nil, forge.Extensions: nil}
+	old := func(key string) facts.Item { // signed by itself
+		der, err := forge.Issue(nil, m.signer(key), forge.Template{Name: "old", SPKI: m.spki(key), Instead: version1,
+			From: now.AddDate(0, 0, -20), Until: now.AddDate(5, 0, 0)})
+		require.NoError(t, err)
+		return facts.Item{Kind: facts.Certificate, DER: der}
+	}
+	tests = append(tests, []struct {
+		name  string
+		files []facts.File
+		want  found
+	}{
+		{"the same number", []facts.File{at("/a/harbour-key2.pem", m.key("b")),
+			at("/a/harbour-cert2.pem", m.cert("tides", "a", 20))},
+			found{"/a/harbour-key2.pem": {"pair.key-mismatch fault harbour-cert2.pem"}}},
+		{"other numbers are other sets", []facts.File{at("/a/key1.pem", m.key("a")), at("/a/key2.pem", m.key("b")),
+			at("/a/cert1.pem", m.cert("tides", "a", 20)), at("/a/cert2.pem", m.cert("pilots", "b", 20))}, found{}},
+		{"in the place of the leaf is a CA", []facts.File{at("/a/server.key", m.key("b")), at("/a/server.crt", ca("a"))},
+			found{"/a/server.key": {"pair.key-mismatch fault server.crt"}}},
+		{"version 1", []facts.File{at("/a/server.key", m.key("b")), at("/a/server.crt", old("a"))},
+			found{"/a/server.key": {"pair.key-mismatch fault server.crt"}}},
+		{"the key of a CA", []facts.File{at("/a/harbour.key", m.key("a")), at("/a/harbour.crt", ca("a"))}, found{}},
+		{"a chain file is meant for CAs", []facts.File{at("/a/tides.key", m.key("b")), at("/a/tides-chain.crt", ca("a"))},
+			found{"/a/tides.key": {"pair.no-certificate note"}}},
+		{"an entry of a keystore that does not fit", []facts.File{at("/a/s.jks", append(linked("one", m.key("b"),
+			m.cert("tides", "a", 20)), linked("two", m.key("c"), m.cert("pilots", "c", 20))...)...)},
+			found{"/a/s.jks": {"pair.key-mismatch fault /a/s.jks (one)"}}},
+		{"the only key of a store that links nothing", []facts.File{at("/a/s.p12", linked("", m.key("b"),
+			m.cert("tides", "a", 20))...)}, found{"/a/s.p12": {"pair.key-mismatch fault /a/s.p12"}}},
+		{"a store whose name is shared by key and chain", []facts.File{at("/a/s.p12", linked("tides", m.key("a"),
+			ca("c"), m.cert("tides", "a", 20))...)}, found{}},
+		{"a store of several keys that links nothing", []facts.File{at("/a/s.p12", linked("", m.key("b"), m.key("a"),
+			m.cert("tides", "a", 20))...)}, found{"/a/s.p12": {"pair.no-certificate note"}}},
+	}...)
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
 			judgements, _ := judge.Files(tt.files, judge.Context{Policy: m.policy, At: now, Material: true})

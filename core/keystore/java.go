@@ -122,6 +122,7 @@ func ReadJava(data []byte, o Opener) (*Store, error) {
 func readEntry(c *cursor, version int, o Opener) (Entry, bool) {
 	tag := c.long()
 	e := Entry{Alias: pki.Printable(c.text())}
+	e.Link = e.Alias
 	c.take(8) // when it was made
 	certificate := func() {
 		if version == 2 {

@@ -26,6 +26,7 @@ const (
 type Entry struct {
 	Kind         EntryKind
 	Alias        string
+	Link         string   // the same for a key and its certificate, where the store puts them together; "" for none
 	Certificates [][]byte // the chain of a Java key entry, or the one certificate; DER
 	List         []byte   // of a revocation list, DER
 	Key          []byte   // PKCS#8 of an opened private key

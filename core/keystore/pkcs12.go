@@ -1,6 +1,7 @@
 package keystore
 
 import (
+	"cmp"
 	"encoding/asn1"
 	"encoding/hex"
 	"errors"
@@ -256,7 +257,8 @@ func (r *reader12) bags(der []byte, depth int) {
 }
 
 func (r *reader12) bag(bag safeBag, depth int) {
-	e := Entry{Alias: alias(bag.Attributes)}
+	e := Entry{}
+	e.Alias, e.Link = names(bag.Attributes)
 	switch bag.ID.String() {
 	case oidKeyBag:
 		e.Kind, e.Key = PrivateKey, bag.Value.Bytes
@@ -299,9 +301,9 @@ func (r *reader12) bag(bag safeBag, depth int) {
 	r.store.Entries = append(r.store.Entries, e)
 }
 
-// alias is the friendly name, else the local key identifier in hexadecimal.
-func alias(attributes []bagAttribute) string {
-	id := ""
+// names are the friendly name, else the local key identifier in hexadecimal, and
+// the identifier, else the name: a key and its certificate have the same (RFC 7292, 4.2).
+func names(attributes []bagAttribute) (alias, link string) {
 	for _, a := range attributes {
 		var value asn1.RawValue
 		if _, err := asn1.Unmarshal(a.Values.Bytes, &value); err != nil {
@@ -313,12 +315,12 @@ func alias(attributes []bagAttribute) string {
 			for i := range units {
 				units[i] = uint16(value.Bytes[2*i])<<8 | uint16(value.Bytes[2*i+1])
 			}
-			return pki.Printable(string(utf16.Decode(units)))
+			alias = pki.Printable(string(utf16.Decode(units)))
 		case oidLocalKeyID:
-			id = hex.EncodeToString(value.Bytes)
+			link = pki.Printable(hex.EncodeToString(value.Bytes))
 		}
 	}
-	return pki.Printable(id)
+	return cmp.Or(alias, link), cmp.Or(link, alias)
 }
 
 // PKCS8 opens an EncryptedPrivateKeyInfo (RFC 5208, 6): the plain PKCS#8, the

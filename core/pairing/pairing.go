@@ -91,12 +91,13 @@ type Result struct {
 
 	members     []Member         // whose places are fixed once all are there
 	directories map[string][]int // indexes of members by directory
+	beside      map[string]beside
 }
 
 // Pair sorts the material of the files. The time decides which certificates
 // are valid now; the memory may be nil.
 func Pair(files []facts.File, memory *brief.Memory, at time.Time) *Result {
-	r := &Result{Groups: []Group{}, Unpaired: []Member{}, Successions: []Succession{}, directories: map[string][]int{}}
+	r := &Result{Groups: []Group{}, Unpaired: []Member{}, Successions: []Succession{}, directories: map[string][]int{}, beside: map[string]beside{}}
 	count := 0
 	for _, f := range files {
 		for _, item := range f.Items {
@@ -112,8 +113,8 @@ func Pair(files []facts.File, memory *brief.Memory, at time.Time) *Result {
 		for n := range f.Items {
 			if m, ok := member(f, n, memory, at); ok {
 				m.file = i
-				r.directories[directory] = append(r.directories[directory], len(r.members))
 				r.members = append(r.members, m)
+				r.note(directory, &m)
 			}
 		}
 	}

@@ -34,6 +34,8 @@ var roles = map[string]bool{
 var general = map[string]bool{"server": true, "host": true, "site": true, "default": true, "my": true, "self": true,
 	"local": true, "data": true}
 
+const letters = "abcdefghijklmnopqrstuvwxyz"
+
 // Stem is the part of a file's name that says whose it is: without suffixes,
 // and without the words for its role. It is "" when nothing is left.
 func Stem(path string) string {
@@ -47,6 +49,11 @@ func Stem(path string) string {
 	}
 	words := strings.FieldsFunc(name, func(r rune) bool { return r == '-' || r == '_' || r == ' ' || r == '.' })
 	words = slices.DeleteFunc(words, func(w string) bool { return roles[w] })
+	for i, w := range words { // key2 is the second key
+		if number := strings.TrimLeft(w, letters); roles[strings.TrimSuffix(w, number)] {
+			words[i] = number
+		}
+	}
 	if len(words) == 1 && general[words[0]] {
 		return ""
 	}
@@ -57,10 +64,16 @@ func Stem(path string) string {
 func (r *Result) Sets() []Set {
 	var out []Set
 	for directory, members := range r.directories {
-		sets := map[string]*Set{}
+		sets, authorities, certificates := map[string]*Set{}, map[string][]*Member{}, r.certificatesIn(members)
 		for _, i := range members {
 			m := &r.members[i]
-			if !m.Comparable() || m.Kind == facts.Request || m.Kind == facts.Certificate && (m.CA || m.Trusted) {
+			if !m.Comparable() || m.Kind == facts.Request || m.Kind == facts.Certificate && m.Trusted {
+				continue
+			}
+			if m.Kind == facts.Certificate && m.CA {
+				if m.Container == "" && certificates[m.file] == 1 && !forIssuers(m.Path) {
+					authorities[Stem(m.Path)] = append(authorities[Stem(m.Path)], m)
+				}
 				continue
 			}
 			stem := Stem(m.Path)
@@ -79,6 +92,11 @@ func (r *Result) Sets() []Set {
 			}
 		}
 		r.alone(sets)
+		for stem, s := range sets {
+			if len(s.Certificates) == 0 { // what stands in the place of the leaf counts as it, whatever it is
+				s.Certificates = authorities[stem]
+			}
+		}
 		for _, s := range sets {
 			out = append(out, *s)
 		}
@@ -87,6 +105,26 @@ func (r *Result) Sets() []Set {
 		return cmp.Or(strings.Compare(a.Directory, b.Directory), strings.Compare(a.Stem, b.Stem))
 	})
 	return out
+}
+
+// certificatesIn counts the certificates of each file.
+func (r *Result) certificatesIn(members []int) map[int]int {
+	out := map[int]int{}
+	for _, i := range members {
+		if r.members[i].Kind == facts.Certificate {
+			out[r.members[i].file]++
+		}
+	}
+	return out
+}
+
+// forIssuers reports whether a name says that a file is for the certificates of CAs.
+func forIssuers(path string) bool {
+	words := strings.FieldsFunc(strings.ToLower(filepath.Base(path)), func(r rune) bool { return r < 'a' || r > 'z' })
+	return slices.ContainsFunc(words, func(w string) bool {
+		return w == "ca" || w == "cacert" || w == "cacerts" || w == "chain" || w == "bundle" || w == "root" ||
+			w == "issuer" || strings.HasPrefix(w, "intermediate")
+	})
 }
 
 // alone joins a nameless key or certificate with the only other one of the
@@ -135,6 +173,44 @@ func (s Set) Mismatch() (key, certificate *Member, found bool) {
 	return s.Keys[0], newest, true
 }
 
+// Broken returns the keys in keystores that fit none of the certificates which the
+// store puts beside them, each with the first of those. Where it puts nothing
+// beside a key, and has no other key, its leaves are meant.
+func (r *Result) Broken() (keys, certificates []*Member) {
+	type entry struct {
+		file int
+		link string
+	}
+	var inStores []*Member
+	count, beside, leaves := map[int]int{}, map[entry][]*Member{}, map[int][]*Member{}
+	for i := range r.members {
+		m := &r.members[i]
+		switch {
+		case m.Container == "" || m.Container == "PKCS#7" || m.Trusted || m.Kind == facts.Request:
+		case m.Kind == facts.PrivateKey:
+			inStores = append(inStores, m)
+			count[m.file]++
+		default:
+			beside[entry{m.file, m.Link}] = append(beside[entry{m.file, m.Link}], m)
+			if !m.CA {
+				leaves[m.file] = append(leaves[m.file], m)
+			}
+		}
+	}
+	for _, key := range inStores {
+		fit := beside[entry{key.file, key.Link}]
+		if (key.Link == "" || len(fit) == 0) && count[key.file] == 1 {
+			fit = leaves[key.file]
+		} else if key.Link == "" {
+			continue
+		}
+		if key.Comparable() && len(fit) > 0 && !distinct(fit)[key.Match()] {
+			keys, certificates = append(keys, key), append(certificates, fit[0])
+		}
+	}
+	return keys, certificates
+}
+
 // Disagreement returns an entry of a keystore that differs from the key file
 // or the certificate file of the same service.
 func (s Set) Disagreement() (store, file *Member, found bool) {
@@ -179,13 +255,20 @@ func (m *Member) identity() pki.Fingerprint {
 // Beside reports whether keys or requests lie in the directory of the member,
 // and whether one of them cannot be compared, so that it may be the one that is missed.
 func (r *Result) Beside(m Member) (any, uncertain bool) {
-	for _, i := range r.directories[filepath.Dir(m.Path)] {
-		if other := r.members[i]; other.Kind != facts.Certificate {
-			any = true
-			uncertain = uncertain || !other.Comparable()
-		}
+	b := r.beside[filepath.Dir(m.Path)]
+	return b.any, b.uncertain
+}
+
+// beside is what a directory holds beside certificates.
+type beside struct{ any, uncertain bool }
+
+// note takes in a member of the directory.
+func (r *Result) note(directory string, m *Member) {
+	r.directories[directory] = append(r.directories[directory], len(r.members)-1)
+	if m.Kind != facts.Certificate {
+		known := r.beside[directory]
+		r.beside[directory] = beside{true, known.uncertain || !m.Comparable()}
 	}
-	return any, uncertain
 }
 
 // File is the index of the member's file among those that were given.
