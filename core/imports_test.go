@@ -17,7 +17,7 @@ import (
 // floors are the packages of the core from the ground up: a package may import
 // only what stands on a lower floor.
 var floors = [][]string{
-	{"spelling", "pbe", "tlswire", "limits", "life", "plain", "rescue"},
+	{"spelling", "pbe", "tlswire", "limits", "life", "plain", "rescue", "inputfile"},
 	{"strictyaml"},
 	{"pki", "forge"},
 	{"facts", "naming", "lifetime", "keystore", "keycheck"},

@@ -120,12 +120,24 @@ func whose(e inventory.Entry) string {
 	out := e.Label
 	others := slices.DeleteFunc(slices.Clone(e.Names), func(n string) bool { return n == e.Label })
 	if len(others) > 0 {
-		out += " (" + strings.Join(others, ", ") + ")"
+		out += " (" + few(others, mostNames) + ")"
 	}
 	if len(e.Remarks) > 0 {
 		out += " [" + strings.Join(e.Remarks, "; ") + "]"
 	}
 	return strings.TrimSpace(out)
+}
+
+// mostNames and mostValues are how much of a list a table shows: in a cell, and
+// of a field with --long. JSON has all of it.
+const mostNames, mostValues = 6, 100
+
+// few writes the first of a list, and how many more there are.
+func few(list []string, most int) string {
+	if len(list) <= most {
+		return strings.Join(list, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(list[:most], ", "), len(list)-most)
 }
 
 // span writes from when until when, and what is not so now. A CRL may have no
@@ -293,7 +305,11 @@ func writeField(out *strings.Builder, f inventory.Field, width int) {
 		out.WriteString(lead + "\n")
 		lead = ""
 	}
-	for _, value := range f.Values {
+	values := f.Values
+	if more := len(values) - mostValues; more > 0 {
+		values = append(slices.Clone(values[:mostValues]), fmt.Sprintf("and %d more", more))
+	}
+	for _, value := range values {
 		for line := range strings.SplitSeq(text.WrapText(value, max(width-column, 40)), "\n") {
 			fmt.Fprintf(out, "%-*s%s\n", column, lead, strings.TrimRight(line, " "))
 			lead = ""

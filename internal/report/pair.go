@@ -102,13 +102,13 @@ func pairGroups(w io.Writer, p *Pairs, width int) error {
 		out.WriteString("FOLLOWED ONE ANOTHER\n\n")
 	}
 	for _, x := range p.Successions {
-		out.WriteString(wrap(strings.Join(x.Names, ", "), width) + "\n")
+		out.WriteString(wrap(few(x.Names, mostValues), width) + "\n")
 		var rows [][2]string
 		for _, step := range x.Steps {
 			line := fmt.Sprintf("%s, key %s  %s", step.Certificate.Summary.Key, step.SPKI.String()[:12],
-				strings.Join(step.Paths, ", "))
+				few(step.Paths, mostValues))
 			if len(step.Keys) > 0 {
-				line += "; key in " + strings.Join(step.Keys, ", ")
+				line += "; key in " + few(step.Keys, mostValues)
 			}
 			rows = append(rows, [2]string{span(facts.Certificate, step.Certificate.NotBefore, step.Certificate.NotAfter, p.At), line})
 		}
