@@ -54,7 +54,7 @@ func TestFarTimes(t *testing.T) {
 	}{
 		"tides":   {"127.30.1.1", "expired", []string{"--at", "9999-12-31"}},
 		"pilots":  {"127.30.1.2", "is not valid until", []string{"--at", "0000-01-01"}},
-		"relic":   {"127.30.2.5", "expired on 1702-12-31 23:59 UTC, more than 290 years ago", nil},
+		"relic":   {"127.30.2.5", "expired on 1702-12-31 23:59 UTC, 1183", nil},
 		"almanac": {"127.30.2.6", "is no time", nil},
 	} {
 		t.Run(host, func(t *testing.T) {

@@ -65,13 +65,15 @@ func fileRows(directory string, out table.Writer) (missed bool, err error) {
 		for _, call := range []struct {
 			command string
 			limit   float64
-		}{{"pair", ratioTable}, {"pair -o json", ratioJSON}, {"identify", ratioTable}, {"identify -o json", ratioFields}} {
+		}{{"pair", ratioTable}, {"pair -o json", ratioJSON}, {"identify", ratioTable}, {"identify -o json",
+			ratioFields}} {
 			line := call.command + " --password-file " + password
 			if strings.HasPrefix(call.command, "pair") {
 				line += " --no-shared-primes"
 			}
 			m, err := ratioAndMemory(figure{
-				name: fmt.Sprintf("%s (%s), against a loop of the standard library that parses them", call.command, mix.about),
+				name: fmt.Sprintf("%s (%s), against a loop of the standard library that parses them", call.command,
+					mix.about),
 				ours: func() error { return child("client", line+" "+root) }, limit: call.limit,
 				floor: func() error { return child("parse", root) }, rounds: 3}, out)
 			if missed = missed || m; err != nil {
@@ -107,7 +109,8 @@ func leafRows(path string, out table.Writer) (missed bool, err error) {
 			return false, err
 		}
 		took := time.Since(started)
-		out.AppendRow(table.Row{fmt.Sprintf("%s, one file of %d leaves", command, leafCount), took.Round(time.Millisecond), "",
+		out.AppendRow(table.Row{fmt.Sprintf("%s, one file of %d leaves", command, leafCount),
+			took.Round(time.Millisecond), "",
 			"", leafTime, word(took <= leafTime, &missed)})
 		out.AppendRow(table.Row{"the same: memory", fmt.Sprintf("%d MB", most["client"]/1_000_000), "", "",
 			fmt.Sprintf("%d MB", leafMemory/1_000_000), word(most["client"] <= leafMemory, &missed)})
@@ -127,7 +130,8 @@ func ratioAndMemory(f figure, out table.Writer) (missed bool, err error) {
 }
 
 // children are what runs in a process of its own, as it would outside of this program.
-var children = map[string]func(string) error{"write": writeMixes, "client": client, "parse": bareParse, "read": bareRead, "heap": judgeHeap,
+var children = map[string]func(string) error{"write": writeMixes, "client": client, "parse": bareParse,
+	"read": bareRead, "heap": judgeHeap,
 	"visit": visitAll, "bare": bareAll}
 
 // most is the largest memory that a child had in use, in bytes, by its name.

@@ -138,7 +138,8 @@ func writeServices(root string, f *family) error {
 			".key": block("PRIVATE KEY", private), ".csr": block("CERTIFICATE REQUEST", csr),
 			".crt": certificate, "-chain.pem": append(certificate, block("CERTIFICATE", f.root.DER)...),
 		} {
-			if err := os.WriteFile(filepath.Join(folder, fmt.Sprintf("berth-%d%s", i, suffix)), data, 0o600); err != nil {
+			if err := os.WriteFile(filepath.Join(folder, fmt.Sprintf("berth-%d%s", i, suffix)), data,
+				0o600); err != nil {
 				return err
 			}
 		}
@@ -269,9 +270,10 @@ func writeStores(root string, f *family) error {
 			if err != nil {
 				return err
 			}
-			err = store.SetPrivateKeyEntry(fmt.Sprintf("entry-%d", n), java.PrivateKeyEntry{CreationTime: time.Unix(1.75e9, 0),
-				PrivateKey: private, CertificateChain: []java.Certificate{{Type: "X509", Content: der},
-					{Type: "X509", Content: f.issuing.DER}}}, []byte(benchPassword))
+			err = store.SetPrivateKeyEntry(fmt.Sprintf("entry-%d", n),
+				java.PrivateKeyEntry{CreationTime: time.Unix(1.75e9, 0),
+					PrivateKey: private, CertificateChain: []java.Certificate{{Type: "X509", Content: der},
+						{Type: "X509", Content: f.issuing.DER}}}, []byte(benchPassword))
 			if err != nil {
 				return err
 			}

@@ -24,7 +24,8 @@ func TestWhatIsNoFileIsRefused(t *testing.T) {
 	listener, err := net.Listen("unix", socket)
 	require.NoError(t, err)
 	defer listener.Close()
-	for path, says := range map[string]string{fifo: "a named pipe (FIFO)", socket: "a socket", t.TempDir(): "a directory",
+	for path, says := range map[string]string{fifo: "a named pipe (FIFO)", socket: "a socket",
+		t.TempDir(): "a directory",
 		"/dev/zero": "a device", "/dev/null": "a device"} {
 		_, err := inputfile.Read(path)
 		require.ErrorIs(t, err, inputfile.ErrNoFile)

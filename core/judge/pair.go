@@ -45,7 +45,8 @@ func pairKeyMismatch(p *pairs) []located {
 	for i, key := range p.broken {
 		c := p.besideBroken[i]
 		f := found("pair.key-mismatch", called(*key), called(*key),
-			"The private key of the entry %s does not belong to the certificate of %s that the keystore puts beside it.",
+			"The private key of the entry %s does not belong to the certificate of %s that the keystore puts "+
+				"beside it.",
 			called(*key), c.Brief.Label)
 		f.Remedy = "Export key and certificate into the keystore again, from files that belong together: " +
 			"\"nurvik pair\" says which do."

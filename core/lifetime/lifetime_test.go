@@ -50,7 +50,8 @@ func TestStateAt(t *testing.T) {
 		{"an unreadable notBefore hides no end", &pki.Certificate{NotAfter: begin}, begin.Add(day), lifetime.Expired},
 		{"an absurd notBefore hides no end", &pki.Certificate{NotBefore: year(9000), NotAfter: begin}, begin.Add(day),
 			lifetime.Expired},
-		{"eight thousand years", &pki.Certificate{NotBefore: year(0), NotAfter: year(9999)}, year(4000), lifetime.Valid},
+		{"eight thousand years", &pki.Certificate{NotBefore: year(0), NotAfter: year(9999)}, year(4000),
+			lifetime.Valid},
 		{"over for two thousand years", &pki.Certificate{NotBefore: year(0), NotAfter: year(3)}, year(4764),
 			lifetime.Expired},
 	}
@@ -60,7 +61,8 @@ func TestStateAt(t *testing.T) {
 		})
 	}
 	assert.Equal(t, 199*lifetime.Day, lifetime.Span(long), "both ends belong to it")
-	assert.Equal(t, -(1_739_146 * lifetime.Day), lifetime.Left(&pki.Certificate{NotAfter: year(3)}, year(4764).AddDate(0, 7, 14)))
+	assert.Equal(t, -(1_739_146 * lifetime.Day), lifetime.Left(&pki.Certificate{NotAfter: year(3)},
+		year(4764).AddDate(0, 7, 14)))
 	assert.True(t, lifetime.ValidAt(long, long.NotAfter))
 	assert.False(t, lifetime.ValidAt(long, begin.Add(-time.Nanosecond)), "the second before has not ended")
 }

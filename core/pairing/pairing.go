@@ -97,7 +97,8 @@ type Result struct {
 // Pair sorts the material of the files. The time decides which certificates
 // are valid now; the memory may be nil.
 func Pair(files []facts.File, memory *brief.Memory, at time.Time) *Result {
-	r := &Result{Groups: []Group{}, Unpaired: []Member{}, Successions: []Succession{}, directories: map[string][]int{}, beside: map[string]beside{}}
+	r := &Result{Groups: []Group{}, Unpaired: []Member{}, Successions: []Succession{}, directories: map[string][]int{},
+		beside: map[string]beside{}}
 	count := 0
 	for _, f := range files {
 		for _, item := range f.Items {
@@ -136,7 +137,8 @@ func member(f *facts.File, n int, memory *brief.Memory, at time.Time) (Member, b
 		} else if m.Kind != facts.PrivateKey {
 			return m, false
 		}
-		m.Valid = m.Kind == facts.Certificate && !m.NotBefore.IsZero() && !at.Before(m.NotBefore) && !at.After(m.NotAfter)
+		m.Valid = m.Kind == facts.Certificate && !m.NotBefore.IsZero() && !at.Before(m.NotBefore) &&
+			!at.After(m.NotAfter)
 		return m, true
 	}
 	return m, false

@@ -110,7 +110,8 @@ func pairGroups(w io.Writer, p *Pairs, width int) error {
 			if len(step.Keys) > 0 {
 				line += "; key in " + few(step.Keys, mostValues)
 			}
-			rows = append(rows, [2]string{span(facts.Certificate, step.Certificate.NotBefore, step.Certificate.NotAfter, p.At), line})
+			rows = append(rows, [2]string{span(facts.Certificate, step.Certificate.NotBefore, step.Certificate.NotAfter,
+				p.At), line})
 		}
 		writeRows(&out, rows, width)
 	}
