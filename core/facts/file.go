@@ -99,7 +99,8 @@ const (
 	LineLength        DefectKind = "line-length"
 	WrongLabel        DefectKind = "wrong-label" // misspelt, or not fitting what the block holds
 	TypographicDashes DefectKind = "typographic-dashes"
-	Entities          DefectKind = "entities" // of HTML
+	Entities          DefectKind = "entities"  // of HTML
+	MailText          DefectKind = "mail-text" // quoted, quoted-printable or escaped, as mail programs do
 	DoubleBase64      DefectKind = "double-base64"
 	Repeated          DefectKind = "repeated"           // the same thing twice
 	KeyAmong          DefectKind = "key-among"          // a private key in a file that is meant for certificates

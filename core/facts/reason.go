@@ -112,6 +112,11 @@ const (
 	LabelsDiffer      Code = "labels-differ"         // label of BEGIN, label of END
 	LabelHyphens      Code = "label-hyphens"         //
 	LabelSpaces       Code = "label-spaces"          //
+	LabelCase         Code = "label-case"            //
+	BeginMissing      Code = "begin-missing"         //
+	QuotedLines       Code = "quoted-lines"          //
+	QuotedPrintable   Code = "quoted-printable"      //
+	EscapedHyphens    Code = "escaped-hyphens"       //
 	TextOutside       Code = "text-outside"          //
 	WindowsLines      Code = "line-ends-windows"     //
 	OldMacLines       Code = "line-ends-old-mac"     //

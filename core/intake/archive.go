@@ -2,7 +2,6 @@ package intake
 
 import (
 	"archive/tar"
-	"archive/zip"
 	"bytes"
 	"compress/gzip"
 	"errors"
@@ -50,41 +49,37 @@ func (e *expansion) add(path string, data []byte, depth int) {
 		return
 	}
 	if err := open(path, data, depth); err != nil && !e.over {
-		f := newFile(path)
-		f.Defects = []facts.Defect{{Kind: facts.Damaged, Reason: facts.Because(facts.ArchiveDamaged, err)}}
-		e.files = append(e.files, f)
+		e.broken(path, err)
 	}
 }
 
 var errLimit = errors.New("a limit was passed")
 
-// entry reads one entry within the limits. compressed is its size in the archive in bytes, 0 where it is not known.
+// entry reads one entry within the limits. compressed is its size in the archive in bytes, 0 where it is not
+// known. An entry that is too large or broken is told and passed over; errLimit says that the rest is not read.
 func (e *expansion) entry(archive, name string, stream io.Reader, compressed int64, depth int) error {
-	path := archive + "/" + pki.Printable(strings.TrimPrefix(name, "/"))
-	limit := func(code facts.Code, args ...any) error {
-		e.over = true
-		e.files = append(e.files, tooLarge(newFile(path), code, args...))
-		return errLimit
-	}
+	path := entryPath(archive, name)
 	if e.count++; e.count > MaxEntries {
-		return limit(facts.TooManyEntries, MaxEntries)
+		return e.limit(path, facts.TooManyEntries, MaxEntries)
 	}
-	most := int64(MaxFileSize)
-	if compressed > 0 {
-		most = min(most, max(compressed*MaxRatio, 1<<20))
-	}
+	most := mostOf(compressed)
 	var buffer bytes.Buffer
 	n, err := io.Copy(&buffer, io.LimitReader(stream, most+1))
 	e.size += int(n)
 	switch {
-	case n > MaxFileSize:
-		return limit(facts.EntryTooLarge)
-	case n > most:
-		return limit(facts.EntryTooDense, MaxRatio)
 	case e.size > MaxArchiveSize:
-		return limit(facts.ArchiveTooLarge)
+		return e.limit(path, facts.ArchiveTooLarge)
+	case n > MaxFileSize:
+		e.files = append(e.files, tooLarge(newFile(path), facts.EntryTooLarge))
+		return nil
+	case n > most:
+		e.files = append(e.files, tooLarge(newFile(path), facts.EntryTooDense, MaxRatio))
+		return nil
 	case err != nil:
-		return err
+		e.broken(path, err)
+		if n == 0 {
+			return nil
+		}
 	}
 	e.add(path, buffer.Bytes(), depth+1)
 	if e.over {
@@ -93,33 +88,30 @@ func (e *expansion) entry(archive, name string, stream io.Reader, compressed int
 	return nil
 }
 
-func (e *expansion) zip(path string, data []byte, depth int) error {
-	archive, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
-	if err != nil {
-		return err
+// mostOf is how many bytes an entry of the compressed size may have.
+func mostOf(compressed int64) int64 {
+	if compressed <= 0 {
+		return MaxFileSize
 	}
-	for _, file := range archive.File {
-		if file.FileInfo().IsDir() {
-			continue
-		}
-		if file.Flags&1 != 0 {
-			f := newFile(path + "/" + pki.Printable(file.Name))
-			f.Items = []facts.Item{{Kind: facts.Keystore, Container: "zip", Locked: facts.Unsupported,
-				Detail: &facts.Reason{Code: facts.EncryptedEntry}}}
-			e.files = append(e.files, f)
-			continue
-		}
-		stream, err := file.Open()
-		if err != nil {
-			return err
-		}
-		err = e.entry(path, file.Name, stream, int64(file.CompressedSize64), depth)
-		stream.Close()
-		if err != nil {
-			return err
-		}
-	}
-	return nil
+	return min(MaxFileSize, max(compressed*MaxRatio, 1<<20))
+}
+
+func entryPath(archive, name string) string {
+	return archive + "/" + pki.Printable(strings.TrimPrefix(name, "/"))
+}
+
+// limit ends the reading of the whole archive.
+func (e *expansion) limit(path string, code facts.Code, args ...any) error {
+	e.over = true
+	e.files = append(e.files, tooLarge(newFile(path), code, args...))
+	return errLimit
+}
+
+// broken tells of an archive or an entry that is damaged.
+func (e *expansion) broken(path string, err error) {
+	f := newFile(path)
+	f.Defects = []facts.Defect{{Kind: facts.Damaged, Reason: facts.Because(facts.ArchiveDamaged, err)}}
+	e.files = append(e.files, f)
 }
 
 func (e *expansion) tar(path string, data []byte, depth int) error {
@@ -149,12 +141,13 @@ func (e *expansion) gzip(path string, data []byte, depth int) error {
 	most := min(int64(MaxFileSize), max(int64(len(data))*MaxRatio, 1<<20))
 	expanded, err := io.ReadAll(io.LimitReader(stream, most+1))
 	if int64(len(expanded)) > most {
-		e.over = true
-		e.files = append(e.files, tooLarge(newFile(path), facts.EntryTooDense, MaxRatio))
-		return errLimit
+		return e.limit(path, facts.EntryTooDense, MaxRatio)
 	}
-	if err != nil {
+	if err != nil && len(expanded) == 0 {
 		return err
+	}
+	if err != nil { // what is there is read all the same
+		e.broken(path, err)
 	}
 	if isTar(expanded) {
 		return e.tar(path, expanded, depth)

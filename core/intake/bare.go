@@ -19,8 +19,8 @@ func (s *scan) text(data []byte) {
 		return
 	}
 	t.normalise()
-	if !s.blocks(t) {
-		s.bare(t)
+	if !s.blocks(t) && !s.bare(t) && s.foreign == "" {
+		s.foreign = foreignText(t.data)
 	}
 }
 

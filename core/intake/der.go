@@ -48,15 +48,18 @@ func (s *scan) der(data []byte) bool {
 		}
 		if indefinite {
 			whole, err := pki.Definite(part)
+			if err != nil && beginsLikeMaterial(part) {
+				s.defect(facts.Damaged, "", s.place.Line, s.place.Offset, facts.Unreadable, err)
+			}
 			if err != nil {
-				return false
+				return beginsLikeMaterial(part)
 			}
 			part = whole
 		}
 		size := elementSize(part)
 		if size > len(part) {
 			if !beginsLikeMaterial(part) {
-				return offset > 0
+				return offset > 0 && s.behind(data, offset)
 			}
 			s.defect(facts.Damaged, "", s.place.Line, s.place.Offset, facts.CutOff, len(part), size)
 			return true
@@ -70,8 +73,8 @@ func (s *scan) der(data []byte) bool {
 				s.defect(facts.Damaged, "", s.place.Line, s.place.Offset, facts.Unreadable, reason)
 			}
 			return reason != ""
-		case got == isNothing: // nothing is claimed of what follows
-			return true
+		case got == isNothing: // nothing is claimed of what follows, unless it is PEM
+			return s.behind(data, offset)
 		case indefinite:
 			return true
 		}
@@ -80,11 +83,45 @@ func (s *scan) der(data []byte) bool {
 	return true
 }
 
-// beginsLikeMaterial looks for a long sequence that begins with another
-// sequence or a number, as certificates and keys do and text never does.
+// behind reads the text that follows DER in one file. It is always true: what is in front was recognised.
+func (s *scan) behind(data []byte, offset int) bool {
+	if rest := data[offset:]; s.origin == nil && mentionsBlocks(rest) {
+		around := s.place
+		s.place, s.origin = facts.Place{}, &origin{offset: offset, shifted: true}
+		t := newText(rest)
+		t.normalise()
+		s.blocks(t)
+		s.place, s.origin = around, nil
+	}
+	return true
+}
+
+// beginsLikeMaterial looks for a sequence that begins as those of certificates, keys, requests, lists and
+// keystores do: with a sequence, a small number, an identifier or a large number. Text never does.
 func beginsLikeMaterial(data []byte) bool {
-	return len(data) > 8 && data[0] == 0x30 && data[1] == 0x82 &&
-		(data[4] == 0x30 && data[5] == 0x82 || data[4] == 0x02 && data[5] == 0x01)
+	if len(data) < 9 || data[0] != 0x30 {
+		return false
+	}
+	inner := data[2:]
+	switch c := data[1]; {
+	case c == 0x80:
+	case c > 0x80 && c <= 0x84:
+		inner = data[2+int(c&0x7f):]
+	case c >= 0x30 && c < 0x80: // a short key
+		return data[2] == 0x02 && data[3] == 0x01 && (data[5] == 0x04 || data[5] == 0x30) ||
+			data[2] == 0x30 && data[4] == 0x06
+	default:
+		return false
+	}
+	switch {
+	case len(inner) < 3:
+		return false
+	case inner[0] == 0x30: // what is signed, or an algorithm
+		return inner[1] >= 0x80 && inner[1] <= 0x84 || inner[2] == 0x06 || inner[2] == 0x30
+	case inner[0] == 0x02: // a version, or a modulus
+		return inner[1] == 1 || inner[1] >= 0x81 && inner[1] <= 0x83 || inner[1] > 32
+	}
+	return inner[0] == 0x06 && inner[1] > 2 && inner[1] < 12
 }
 
 // element adds what one DER element is. promised is what a label says, or

@@ -67,6 +67,8 @@ type values struct {
 	text  *text
 	found bool
 	steps int
+
+	line, position int // how far lines were counted
 }
 
 func (w *values) node(n *yaml.Node, path []string, depth int) {
@@ -90,7 +92,7 @@ func (w *values) node(n *yaml.Node, path []string, depth int) {
 // value reads a value that holds labelled blocks, base64 of such, or base64 of DER or a keystore.
 func (w *values) value(n *yaml.Node, path []string) {
 	data := []byte(n.Value)
-	isPEM := strings.Contains(n.Value, "BEGIN ")
+	isPEM := mentionsBlocks(data)
 	if !isPEM {
 		inner, ok := plainBase64(data)
 		// Values of base64 are common; only what is surely material is looked at.
@@ -121,15 +123,19 @@ func (w *values) value(n *yaml.Node, path []string) {
 	w.found = w.found || len(s.file.Items)+len(s.file.Defects) > before
 }
 
-// lineOffset is the place of a line in the file, in bytes.
+// lineOffset is the place of a line in the file, in bytes. The lines are
+// counted once for all values, from the last that was asked for.
 func (w *values) lineOffset(line int) int {
-	position := 0
-	for range line - 1 {
-		next := bytes.IndexByte(w.text.data[position:], '\n')
+	if line < w.line || w.line == 0 {
+		w.line, w.position = 1, 0
+	}
+	for w.line < line {
+		next := bytes.IndexByte(w.text.data[w.position:], '\n')
 		if next < 0 {
 			break
 		}
-		position += next + 1
+		w.position += next + 1
+		w.line++
 	}
-	return w.text.offset(position)
+	return w.text.offset(w.position)
 }

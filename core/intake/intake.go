@@ -102,6 +102,7 @@ func (r *Reader) read(name string, stream io.Reader, expected int64, access func
 	if len(data) > MaxFileSize {
 		files = []facts.File{tooLarge(newFile(name), facts.FileOver64MiB)}
 	} else {
+		r.prepare()
 		e := &expansion{reader: r}
 		if defect := r.Report.Do(name, func() { e.add(name, data, 0) }); defect != nil {
 			e.files = append(e.files, unread(name, defect))
@@ -176,13 +177,18 @@ func unread(name string, defect *rescue.Defect) facts.File {
 	return f
 }
 
-// recognise also says what other programs' keys were met.
-func (r *Reader) recognise(name string, data []byte) (f facts.File, foreign string) {
+// prepare gives the reader a budget: a hostile keystore must not spend hours, whoever reads it.
+func (r *Reader) prepare() {
 	r.once.Do(func() {
-		if r.Budget == nil { // a hostile keystore must not spend hours, whoever reads it
+		if r.Budget == nil {
 			r.Budget = &pbe.Budget{}
 		}
 	})
+}
+
+// recognise also says what other programs' keys were met.
+func (r *Reader) recognise(name string, data []byte) (f facts.File, foreign string) {
+	r.prepare()
 	s := &scan{reader: r, file: newFile(name)}
 	defect := r.Report.Do(name, func() {
 		s.bytes(data)
@@ -210,6 +216,7 @@ type scan struct {
 type origin struct {
 	line, offset int
 	lines        bool // its lines are lines of the file
+	shifted      bool // it follows something binary, to the end of the file
 }
 
 // at is the place in the file of a byte of the text.
@@ -217,6 +224,8 @@ func (s *scan) at(t *text, position int) (line, offset int) {
 	switch o := s.origin; {
 	case o == nil:
 		return t.lineOf(position), t.offset(position)
+	case o.shifted:
+		return 0, o.offset + t.offset(position)
 	case o.lines:
 		return o.line + t.lineOf(position) - 1, o.offset
 	default:

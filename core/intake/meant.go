@@ -95,6 +95,28 @@ func foreign(label string) string {
 	return ""
 }
 
+// foreignText says what other programs' keys a text without blocks is, "" for none: the public keys of SSH (RFC
+// 4253, 6.6), one a line, or the key file of an SSH client.
+func foreignText(data []byte) string {
+	if bytes.HasPrefix(data, []byte("PuTTY-User-Key-File-")) {
+		return "SSH"
+	}
+	for line := range bytes.Lines(data[:min(len(data), 1<<16)]) {
+		fields := bytes.Fields(line)
+		if len(fields) == 0 || fields[0][0] == '#' {
+			continue
+		}
+		for i := range min(len(fields)-1, 4) { // options and host names may stand in front
+			kind, _, _ := strings.Cut(string(fields[i]), "-")
+			if (kind == "ssh" || kind == "ecdsa" || kind == "sk") && bytes.HasPrefix(fields[i+1], []byte("AAAA")) {
+				return "SSH"
+			}
+		}
+		return ""
+	}
+	return ""
+}
+
 // resembles reports whether a label is one that is in use for material, or may
 // be meant for one: misspelt, or of a kind that is not known here.
 func resembles(label string) bool {

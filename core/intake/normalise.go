@@ -18,6 +18,7 @@ type text struct {
 	at       []int // for each byte of data its offset in the original; nil where they are the same
 	oddities []oddity
 	escaped  bool // line ends were written as \n
+	mail     []undone
 
 	counted, line int // how far lines were counted, in bytes of the original
 }
@@ -42,7 +43,12 @@ func (t *text) offset(position int) int {
 // lineOf is the number of the line, from 1, on which a byte of data lies.
 // Lines end as Unix, Windows or old Macs end them.
 func (t *text) lineOf(position int) int {
-	offset := min(t.offset(position), len(t.original))
+	return t.lineAt(t.offset(position))
+}
+
+// lineAt is the number of the line, from 1, of a byte of the file.
+func (t *text) lineAt(offset int) int {
+	offset = min(offset, len(t.original))
 	if t.line == 0 || offset < t.counted {
 		t.counted, t.line = 0, 1
 	}
@@ -92,7 +98,8 @@ func newText(data []byte) *text {
 
 // normalise rewrites what a mail program, an editor or a page did to a text.
 func (t *text) normalise() {
-	if bytes.Contains(t.data, beginWord) {
+	if mentionsBlocks(t.data) {
+		t.unmail()
 		t.rewrite()
 	}
 }

@@ -10,24 +10,29 @@ import (
 	"nurvik/core/pki"
 )
 
-// frame is one labelled block: where its lines are, in the normalised text.
-type frame struct {
-	start, end         int // of the whole block
-	label, endLabel    string
-	body, bodyEnd      int
-	left, right        int // hyphens around BEGIN
-	endLeft, endRight  int // hyphens around END; 0 when there is no END line
-	next               int // where to read on
-	field              string
-	runTogether        bool // on the line where the block before ended
-	unpaired, indented bool
-}
-
 // blocks reads every labelled block and tells whether there was one.
 func (s *scan) blocks(t *text) bool {
+	if !mentionsBlocks(t.data) {
+		return false
+	}
 	any, outside := false, -1 // outside: the first text between blocks
+	f, ok := findFrame(t.data, 0)
 	for position := 0; ; {
-		f, ok := findFrame(t.data, position)
+		if ok && f.start < position {
+			f, ok = findFrame(t.data, position)
+		}
+		limit := len(t.data)
+		if ok {
+			limit = f.start
+		}
+		// An END line in front of the next BEGIN closes a block whose own BEGIN line is missing.
+		if lost, found := orphan(t.data, position, limit); found {
+			if s.orphan(t, lost) {
+				any = true
+			}
+			position = lost.next
+			continue
+		}
 		if !ok {
 			if any && outside < 0 {
 				outside = firstText(t.data, position, len(t.data))
@@ -37,8 +42,9 @@ func (s *scan) blocks(t *text) bool {
 		if outside < 0 && f.field == "" {
 			outside = firstText(t.data, position, f.start)
 		}
-		any = true
-		s.frame(t, f)
+		if s.frame(t, f) {
+			any = true
+		}
 		position = f.next
 	}
 	if any {
@@ -69,6 +75,9 @@ func (s *scan) whole(t *text, outside int) {
 			s.defect(facts.ByteOrderMark, facts.Outside, 1, 0, facts.BeginsWithMark)
 		}
 	}
+	for _, m := range t.mail {
+		s.defect(facts.MailText, facts.Outside, t.lineAt(m.offset), m.offset, m.code)
+	}
 	if i := bytes.IndexByte(t.data, '\r'); i >= 0 {
 		kind := facts.OldMacLines
 		if i+1 < len(t.data) && t.data[i+1] == '\n' {
@@ -78,107 +87,16 @@ func (s *scan) whole(t *text, outside int) {
 	}
 }
 
-var (
-	beginWord = []byte("BEGIN ")
-	endWord   = []byte("END ")
-)
-
-// hyphensAfter counts the run that begins at the position.
-func hyphensAfter(data []byte, position int) int {
-	i := position
-	for i < len(data) && data[i] == '-' {
-		i++
-	}
-	return i - position
-}
-
-// boundary finds the next line of the kind: where its word begins, the label, and the hyphens around.
-// It goes from hyphen to hyphen, because base64 has none.
-func boundary(data, word []byte, from, limit int) (at int, label string, left, right int, ok bool) {
-	const longest = 64
-	for position := from; position < limit; {
-		i := bytes.IndexByte(data[position:limit], '-')
-		if i < 0 {
-			break
-		}
-		left = hyphensAfter(data[:limit], position+i)
-		at = position + i + left
-		position = at
-		if left < 2 || !bytes.HasPrefix(data[at:limit], word) {
-			continue
-		}
-		rest := data[at+len(word) : min(limit, at+len(word)+longest+2)]
-		end := bytes.Index(rest, []byte("--"))
-		if end < 0 || bytes.ContainsAny(rest[:end], "\r\n") {
-			continue
-		}
-		return at, labelOf(rest[:end]), left, hyphensAfter(data, at+len(word)+end), true
-	}
-	return 0, "", 0, 0, false
-}
-
-// findFrame finds the next block. A block without an END line ends where the next one begins.
-func findFrame(data []byte, from int) (frame, bool) {
-	at, label, left, right, ok := boundary(data, beginWord, from, len(data))
-	if !ok {
-		return frame{}, false
-	}
-	f := frame{start: at - left, label: label, left: left, right: right, body: at + len(beginWord) + len(label) + right}
-	// Where the line begins matters only if that is behind the block before.
-	lineStart := from + bytes.LastIndexAny(data[from:f.start], "\r\n") + 1
-	if lineStart == from && from > 0 && data[from-1] != '\n' && data[from-1] != '\r' {
-		lineStart--
-	}
-	before := data[max(lineStart, from):f.start]
-	switch {
-	case lineStart < from && len(bytes.TrimSpace(before)) == 0:
-		f.runTogether = true
-	case len(before) > 0 && len(bytes.TrimSpace(before)) == 0:
-		f.indented = true
-	case len(before) > 0:
-		f.field = variable(string(before))
-	}
-	// The END line is looked for up to the next BEGIN only, so that each byte is looked at once.
-	limit, nextLeft := len(data), 0
-	nextAt, _, left, _, another := boundary(data, beginWord, f.body, len(data))
-	if another {
-		limit, nextLeft = nextAt, left
-	}
-	endAt, endLabel, endLeft, endRight, ended := boundary(data, endWord, f.body, limit)
-	limit -= nextLeft
-	if !ended {
-		f.unpaired, f.bodyEnd, f.end, f.next = true, limit, limit, limit
-		return f, true
-	}
-	if endRight >= 10 && bytes.HasPrefix(data[endAt+len(endWord)+len(endLabel)+endRight:], beginWord) {
-		endRight -= 5 // the other five belong to the block that follows at once
-	}
-	f.endLabel, f.endLeft, f.endRight = endLabel, endLeft, endRight
-	f.bodyEnd = endAt - endLeft
-	f.end = endAt + len(endWord) + len(endLabel) + endRight
-	f.next = f.end
-	return f, true
-}
-
-// variable is the name of an assignment that a line begins with, as in environment files.
-func variable(before string) string {
-	name := strings.TrimRight(strings.TrimSpace(before), `"'`)
-	name = strings.TrimSpace(strings.TrimPrefix(name, "export "))
-	trimmed := strings.TrimRight(name, "=: ")
-	if trimmed == name || strings.ContainsAny(trimmed, " \t") || len(trimmed) > 64 {
-		return ""
-	}
-	return trimmed
-}
-
-// frame reads one block, its form first and then its contents.
-func (s *scan) frame(t *text, f frame) {
-	if other := foreign(f.label); other != "" {
+// frame reads one block, its form first and then its contents. It reports
+// whether it is one of ours: not another program's, and more than a mention.
+func (s *scan) frame(t *text, f frame) bool {
+	f.known()
+	if other := foreign(strings.ToUpper(f.label)); other != "" {
 		s.foreign = other
-		return
+		return false
 	}
-	if !resembles(f.label) && !s.holdsMaterial(t, f) {
-		return // somebody else's block
+	if !resembles(f.label) && !s.holdsMaterial(t, f) || s.mention(t, f) {
+		return false
 	}
 	around := s.place
 	defer func() { s.place = around }()
@@ -193,20 +111,12 @@ func (s *scan) frame(t *text, f frame) {
 	if f.field != "" {
 		s.place.Field = pki.Printable(f.field)
 	}
-	body, odd := bytes.TrimRight(t.data[f.body:f.bodyEnd], " \t"), false
-	for _, o := range []struct {
-		kind facts.DefectKind
-		code facts.Code
-	}{{facts.TypographicDashes, facts.Dashes}, {facts.Entities, facts.HTMLEntities}} {
-		if p, found := t.odd(o.kind, f.start, f.end); found {
-			odd = true
-			s.defectAt(t, p, o.kind, facts.Outside, o.code)
-		}
-	}
+	body := bytes.TrimRight(t.data[f.body:f.bodyEnd], " \t")
+	odd := s.rewritten(t, f)
 	if f.unpaired {
 		if len(bytes.TrimSpace(body)) == 0 {
 			s.damaged(facts.LoneBegin)
-			return
+			return true
 		}
 		s.damaged(facts.BlockCutOff)
 	} else if !odd {
@@ -216,28 +126,89 @@ func (s *scan) frame(t *text, f frame) {
 		s.defectAt(t, f.start, facts.RunTogether, facts.Lax, facts.BeginRunsOn)
 	}
 	headers, start := pemHeaders(body)
-	form := lineForm(body[start:], f.indented, f.unpaired)
-	if form.space >= 0 || f.indented {
-		p := f.start
-		if !f.indented {
-			p = f.body + start + form.space
-		}
-		s.defectAt(t, p, facts.WhiteSpace, facts.Lax, facts.SpaceInside)
-	}
-	if form.length > 0 {
-		s.defectAt(t, f.body+start+form.at, facts.LineLength, facts.Lax, facts.LineOfOtherLength, form.length)
-	}
-	if !f.unpaired && !form.closed {
-		s.defectAt(t, f.bodyEnd, facts.RunTogether, facts.Lax, facts.EndRunsOn)
-	}
+	s.form(t, f, body, start)
 	der, reason := decodeBody(body[start:])
 	if reason != "" {
 		if !f.unpaired {
 			s.damaged(facts.BlockDamaged, reason)
 		}
-		return
+		return true
 	}
 	s.block(strings.TrimSpace(f.label), headers["DEK-Info"], der, f.unpaired)
+	return true
+}
+
+// known writes a label as it is known, where only the case is another.
+func (f *frame) known() {
+	upper := strings.ToUpper(f.label)
+	if upper == f.label || labels[strings.TrimSpace(upper)] == isNothing {
+		return
+	}
+	f.lower = true
+	f.endLabel = strings.ToUpper(f.endLabel)
+	f.label = upper
+}
+
+// mention reports whether a text only speaks of a block, as scripts and manuals
+// do: nothing between the lines looks like base64. In a file that is meant for
+// material the same is a block that was lost.
+func (s *scan) mention(t *text, f frame) bool {
+	body := t.data[f.body:f.bodyEnd]
+	_, start := pemHeaders(body)
+	if mostlyBase64(body[start:]) {
+		return false
+	}
+	if der, reason := decodeBody(body[start:]); reason == "" && len(der) > 0 && !f.unpaired {
+		return false // a short block, such as parameters
+	}
+	lineStart := f.start == 0 || t.data[f.start-1] == '\n' || t.data[f.start-1] == '\r' || f.field != "" || f.runTogether
+	return !lineStart || bytes.HasPrefix(t.data, []byte("#!")) || !meant(s.file.Path)
+}
+
+// rewritten notes what of a block had to be rewritten.
+func (s *scan) rewritten(t *text, f frame) (odd bool) {
+	for _, o := range []struct {
+		kind facts.DefectKind
+		code facts.Code
+	}{{facts.TypographicDashes, facts.Dashes}, {facts.Entities, facts.HTMLEntities}} {
+		if p, found := t.odd(o.kind, f.start, f.end); found {
+			odd = true
+			s.defectAt(t, p, o.kind, facts.Outside, o.code)
+		}
+	}
+	return odd
+}
+
+// form notes where the lines of a block depart from the strict form, with the
+// grammar that still allows it. Any length of line, white space behind a line
+// and empty lines behind BEGIN are standard (RFC 7468, section 3, figure 2).
+func (s *scan) form(t *text, f frame, body []byte, start int) {
+	form := lineForm(body[start:], f.indented, f.unpaired)
+	if form.space >= 0 || f.indented {
+		p, grammar := f.start, facts.Standard
+		if !f.indented {
+			p = f.body + start + form.space
+		}
+		if form.lax || f.indented {
+			grammar = facts.Lax
+		}
+		s.defectAt(t, p, facts.WhiteSpace, grammar, facts.SpaceInside)
+	}
+	if form.length > 0 {
+		s.defectAt(t, f.body+start+form.at, facts.LineLength, facts.Standard, facts.LineOfOtherLength, form.length)
+	}
+	if !f.unpaired && !form.closed {
+		s.defectAt(t, f.bodyEnd, facts.RunTogether, facts.Lax, facts.EndRunsOn)
+	}
+}
+
+// orphan reads a block whose BEGIN line is missing, where there is one.
+func (s *scan) orphan(t *text, f frame) bool {
+	f.known()
+	if f.body == f.bodyEnd || !resembles(f.label) || !mostlyBase64(t.data[f.body:f.bodyEnd]) {
+		return false
+	}
+	return s.frame(t, f)
 }
 
 // holdsMaterial reports whether a block under a label that says nothing holds material.
@@ -256,6 +227,10 @@ func joined(outer, inner string) string {
 // boundaries compares both lines with the grammar: five hyphens, one space, the same label.
 func (s *scan) boundaries(f frame) {
 	switch {
+	case f.orphan:
+		s.defect(facts.WrongLabel, facts.Outside, s.place.Line, s.place.Offset, facts.BeginMissing)
+	case f.lower:
+		s.defect(facts.WrongLabel, facts.Outside, s.place.Line, s.place.Offset, facts.LabelCase)
 	case f.left != 5 && f.left < 10, f.right != 5, f.endLeft != 5, f.endRight != 5:
 		s.defect(facts.WrongLabel, facts.Outside, s.place.Line, s.place.Offset, facts.LabelHyphens)
 	case f.label != strings.TrimSpace(f.label), f.endLabel != strings.TrimSpace(f.endLabel):
@@ -294,9 +269,10 @@ func pemHeaders(body []byte) (headers map[string]string, start int) {
 
 // form is what the lines of a block look like.
 type form struct {
-	space  int // where the first white space is that is no line end; -1 for none
-	length int // of the first line that has not 64 characters, 0 when all have
-	at     int // where that line is
+	space  int  // where the first white space is that is no line end; -1 for none
+	lax    bool // some of it is more than the standard grammar allows
+	length int  // of the first line that has not 64 characters, 0 when all have
+	at     int  // where that line is
 	closed bool
 }
 
@@ -338,6 +314,9 @@ func lineForm(body []byte, indented, unpaired bool) form {
 			if f.space < 0 {
 				f.space = at
 			}
+			begun := pending != 0
+			f.lax = f.lax || begun && len(trimmed) == 0 && len(rest) > 0 || bytes.ContainsAny(trimmed, " \t") ||
+				begun && len(bytes.TrimLeft(line, " \t\v\f")) != len(line)
 		}
 		if len(trimmed) == 0 {
 			continue

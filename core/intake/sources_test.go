@@ -90,7 +90,8 @@ func TestArchives(t *testing.T) {
 			""},
 		{"three deep", zipped(t, entry{"one.zip", zipped(t, entry{"two.zip", inner}, leaf)}),
 			[]string{"offer/one.zip/two.zip", "offer/one.zip/certs/leaf.crt"}, "no deeper one is opened"},
-		{"expands too far", zipped(t, entry{"zeros", zeros}, leaf), []string{"offer/zeros"}, "times its size"},
+		{"expands too far", zipped(t, entry{"zeros", zeros}, leaf), []string{"offer/zeros", "offer/certs/leaf.crt"},
+			"times its size"},
 		{"gz that expands too far", gzipped(t, "", zeros), []string{"offer"}, "times its size"},
 		{"cut off", inner[:len(inner)-20], []string{"offer"}, "the archive is damaged"},
 		{"no good path", zipped(t, entry{"../../etc/leaf\x1b.crt", pa}), []string{"offer/../../etc/leaf\\x1b.crt"},
@@ -118,6 +119,14 @@ func TestArchives(t *testing.T) {
 			assert.Equal(t, tt.defect == "", text == "")
 		})
 	}
+	t.Run("a broken entry hides no other", func(t *testing.T) {
+		data := []byte(inner)
+		data[60] ^= 0xff // in the compressed contents of the first entry
+		files, err := new(intake.Reader).Read("offer", strings.NewReader(zipped(t, entry{"old.zip", string(data)}, leaf)))
+		require.NoError(t, err)
+		assert.Equal(t, "offer/certs/leaf.crt", files[len(files)-1].Path)
+		assert.Equal(t, facts.Damaged, files[0].Defects[0].Kind)
+	})
 	t.Run("too many entries", func(t *testing.T) {
 		many := make([]entry, intake.MaxEntries+1)
 		for i := range many {
@@ -127,6 +136,30 @@ func TestArchives(t *testing.T) {
 		require.ErrorIs(t, err, intake.ErrTooLarge)
 		assert.Contains(t, words.Of(files[len(files)-1].Defects[0].Reason), "more than 10000 entries")
 	})
+}
+
+// TestEncryptedArchives opens archives that other programs wrote.
+func TestEncryptedArchives(t *testing.T) {
+	for name, certificates := range map[string]int{"trad.zip": 4, "stream.zip": 1, "aes128.zip": 1, "aes256.zip": 4} {
+		for word, want := range map[string]string{password: "", "wrong": facts.WrongPassword, "": facts.NoPassword} {
+			r := &intake.Reader{}
+			if word != "" {
+				r.Passwords = []string{"another", word}
+			}
+			files, err := r.ReadFile(filepath.Join("testdata/zip", name))
+			require.NoError(t, err)
+			found := 0
+			for _, f := range files {
+				found += len(f.Certificates())
+				if want != "" {
+					assert.Equal(t, want, f.Items[0].Locked, name)
+				}
+			}
+			if want == "" {
+				assert.Equal(t, certificates, found, name)
+			}
+		}
+	}
 }
 
 func TestProtected(t *testing.T) {

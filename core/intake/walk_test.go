@@ -33,7 +33,7 @@ func TestWhatAWalkPassesOver(t *testing.T) {
 		{"a program that holds a certificate", "lib/libtls.so.3", "\x7fELF\x02\x01\n" + good, false,
 			"nothing was recognised"},
 		{"a script that mentions a label", "bin/renew", "#!/bin/sh\ngrep -q -- '-----BEGIN CERTIFICATE-----' \"$1\"\n",
-			false, ""},
+			false, "nothing was recognised"},
 		{"a document with half a block", "README.md", "Put it in:\n" + cut, false, ""},
 		{"half a block where a certificate is meant", "tides.pem", cut, true, ""},
 		{"half a block in a directory for keys", "private/tides", cut, true, ""},

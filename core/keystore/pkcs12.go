@@ -84,7 +84,7 @@ func readPFX(data []byte) (pfx, error) {
 	if err != nil {
 		return p, ErrNoStore
 	}
-	if _, err := asn1.Unmarshal(der, &p); err != nil || p.Version != 3 {
+	if _, err := asn1.Unmarshal(pki.Rewritten(der), &p); err != nil || p.Version != 3 {
 		return p, ErrNoStore
 	}
 	return p, nil
@@ -181,7 +181,7 @@ func (r *reader12) checkMAC(m macData, content []byte) error {
 // safes reads the sequence of contents, each in the open or encrypted.
 func (r *reader12) safes(der []byte) {
 	var safes []contentInfo
-	if _, err := asn1.Unmarshal(der, &safes); err != nil {
+	if _, err := asn1.Unmarshal(pki.Rewritten(der), &safes); err != nil {
 		r.problem("its list of contents is malformed")
 		return
 	}
@@ -220,6 +220,7 @@ func (r *reader12) encrypted(der []byte) {
 		if err != nil {
 			return err
 		}
+		plain = pki.Rewritten(plain)
 		var list []asn1.RawValue
 		if rest, err := asn1.Unmarshal(plain, &list); err != nil || len(rest) > 0 {
 			return pbe.ErrPassword
@@ -238,7 +239,7 @@ func (r *reader12) encrypted(der []byte) {
 // bags reads the entries; bags of bags end at a depth that no real store reaches.
 func (r *reader12) bags(der []byte, depth int) {
 	var list []asn1.RawValue
-	if _, err := asn1.Unmarshal(der, &list); err != nil || depth > 8 {
+	if _, err := asn1.Unmarshal(pki.Rewritten(der), &list); err != nil || depth > 8 {
 		r.problem("a list of entries is malformed")
 		return
 	}

@@ -18,6 +18,16 @@ func Definite(data []byte) ([]byte, error) {
 	return out, err
 }
 
+// Rewritten is Definite for structures that begin in definite form and may hold
+// the indefinite one further down. What cannot be followed comes back as it is.
+func Rewritten(data []byte) []byte {
+	out, _, err := definite(data, 0)
+	if err != nil {
+		return data
+	}
+	return out
+}
+
 // indefinite looks whether the first elements use the indefinite form at all;
 // a container that does begins with it.
 func indefinite(data []byte) bool {

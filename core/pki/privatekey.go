@@ -194,8 +194,10 @@ func sec1(der, parameters []byte) (*PrivateKey, error) {
 	const id OID = "1.2.840.10045.2.1"
 	k := &PrivateKey{Public: PublicKey{ID: id, Algorithm: KeyEC}}
 	named := cryptobyte.String(parameters)
-	if el, ok := d.take(&named, tagOID, "parameters"); ok {
+	if el, ok := d.optional(&named, tagOID, "parameters"); ok {
 		k.Public.Curve = string(d.oid(el, "parameters"))
+	} else if id, ok := specified(parameters); ok {
+		k.Public.Curve = string(id)
 	}
 	curve := curves[OID(k.Public.Curve)]
 	if curve.name != "" {
@@ -354,6 +356,9 @@ func DescribeParameters(der []byte) string {
 			return "curve " + c.name
 		}
 		return "curve " + string(id)
+	}
+	if id, ok := specified(der); ok {
+		return "curve " + curves[id].name + ", written out"
 	}
 	if numbers, ok := integers(der, 1); ok && numbers[0].BitLen() > 64 {
 		return fmt.Sprintf("prime of %d bits", numbers[0].BitLen())

@@ -37,6 +37,9 @@ type PublicKey struct {
 	DSA        *DSANumbers
 	Bytes      []byte // the key as encoded in the bit string
 	Parameters []byte // of the algorithm, as encoded
+
+	named OID                 // the curve of an EC key, "" when it is not known
+	only  *SignatureAlgorithm // what the parameters of an RSA-PSS key allow; nil for anything
 }
 
 // Fingerprint is the SHA-256 of the SubjectPublicKeyInfo.
@@ -155,13 +158,13 @@ func (k PublicKey) usual() []byte {
 	switch {
 	case k.N != nil && (k.Algorithm == KeyRSAPSS || k.Algorithm == KeyRSA && string(k.Parameters) != "\x05\x00"):
 		return rsaInfo(k.N, k.E)
-	case k.Algorithm == KeyEC && len(k.Bytes) > 0 && k.Bytes[0] != 4:
-		if c := curveNamed(k.Curve); c != nil {
-			if x, y := elliptic.UnmarshalCompressed(c, k.Bytes); x != nil {
-				size := (k.Bits + 7) / 8
-				point := append([]byte{4}, x.FillBytes(make([]byte, size))...)
-				return keyInfo(k.ID, k.Parameters, append(point, y.FillBytes(make([]byte, size))...))
-			}
+	case k.Algorithm == KeyEC && len(k.Bytes) > 0 && k.named != "" && (k.Bytes[0] != 4 || k.Parameters[0] != tagOID):
+		point := k.Bytes
+		if point[0] != 4 {
+			point = domains[k.named].whole(point)
+		}
+		if point != nil {
+			return keyInfo(k.ID, encode(tagOID, contents(k.named.der())), point)
 		}
 	}
 	return nil
@@ -225,23 +228,30 @@ func (d *decoder) rsaKey(k *PublicKey, bits element) {
 		d.note(seq.full, field, section, "modulus or exponent is not positive")
 	}
 	k.Bits = k.N.BitLen()
+	if k.Algorithm == KeyRSAPSS && len(k.Parameters) > 0 && k.Parameters[0] == byte(tagSequence) {
+		k.only = &SignatureAlgorithm{}
+		d.pss(k.only, k.Parameters, bits, field)
+	}
 }
 
 func (d *decoder) ecKey(k *PublicKey, bits element) {
 	const field, section = "subjectPublicKeyInfo", "RFC 5480 section 2.1.1"
 	s := cryptobyte.String(k.Parameters)
-	el, ok := d.take(&s, tagOID, field)
-	if !ok {
+	var id OID
+	if el, ok := d.optional(&s, tagOID, field); ok {
+		id = d.oid(el, field)
+	} else {
 		d.note(bits.full, field, section, "the curve is not named; explicit parameters are forbidden")
-		return
+		if id, ok = specified(k.Parameters); !ok {
+			return
+		}
 	}
-	id := d.oid(el, field)
 	c, ok := curves[id]
 	if !ok {
 		k.Curve = string(id)
 		return
 	}
-	k.Curve, k.Bits = c.name, c.bits
+	k.Curve, k.Bits, k.named = c.name, c.bits, id
 	size := (c.bits + 7) / 8
 	uncompressed := len(k.Bytes) == 1+2*size && k.Bytes[0] == 4
 	compressed := len(k.Bytes) == 1+size && (k.Bytes[0] == 2 || k.Bytes[0] == 3)

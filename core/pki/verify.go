@@ -5,7 +5,6 @@ import (
 	"crypto"
 	"crypto/ecdsa"
 	"crypto/ed25519"
-	"crypto/elliptic"
 	"crypto/subtle"
 	"encoding/binary"
 	"errors"
@@ -51,6 +50,9 @@ func verifySignature(a SignatureAlgorithm, key PublicKey, message, signature []b
 	case schemeDSA:
 		return verifyDSA(key, digest, signature)
 	case schemePSS:
+		if err := key.permits(a); err != nil {
+			return err
+		}
 		return verifyRSA(key, signature, func(em []byte,
 			bits int) bool {
 			return pssFits(em, bits, digest, a.Hash, a.saltLength)
@@ -80,18 +82,25 @@ func verifyECDSA(key PublicKey, digest, signature []byte) error {
 	}
 	point := key.Bytes
 	if len(point) > 0 && point[0] != 4 {
-		x, y := elliptic.UnmarshalCompressed(curve, point)
-		if x == nil {
-			return ErrBadSignature
-		}
-		size := (curve.Params().BitSize + 7) / 8
-		point = append([]byte{4}, append(x.FillBytes(make([]byte, size)), y.FillBytes(make([]byte, size))...)...)
+		point = domains[key.named].whole(point)
 	}
 	public, err := ecdsa.ParseUncompressedPublicKey(curve, point)
 	if err != nil { // not on the curve: no signature can fit
 		return ErrBadSignature
 	}
 	return verdict(ecdsa.VerifyASN1(public, digest, signature))
+}
+
+// permits compares the parameters of a signature with those of an RSA-PSS key, which restrict it (RFC 4055, 3.1 and
+// 3.3): the same hash and mask generation, and a salt that is no shorter.
+func (k PublicKey) permits(a SignatureAlgorithm) error {
+	switch {
+	case k.only == nil:
+		return nil
+	case k.only.scheme != schemePSS:
+		return fmt.Errorf("%w: the parameters of the RSA-PSS key are not known", ErrUnverifiable)
+	}
+	return verdict(k.only.Hash == a.Hash && a.saltLength >= k.only.saltLength)
 }
 
 // verifyRSA opens the signature with big integers, because the standard
