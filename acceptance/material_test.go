@@ -145,7 +145,7 @@ func TestWhatStaysClosed(t *testing.T) {
 	for name, tt := range map[string]struct{ path, says string }{
 		"wrong password": {filepath.Join(estate.Hosts, "gatehouse/stores/forgotten.p12"), "the password is wrong"},
 		"damaged":        {damaged, "cut off"},
-		"not supported":  {filepath.Join(estate.Hosts, "desk/sealed.zip"), "it is encrypted; unpack it first"},
+		"not supported":  {filepath.Join(estate.Hosts, "desk/sealed.zip"), "it is encrypted, and compressed in a way"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			o := nurvik(t, "audit", tt.path, "--password-file", estate.Passwords, "-o", "json")

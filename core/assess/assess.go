@@ -33,13 +33,14 @@ type Expectation struct {
 
 // Options say how everything is judged. The zero value judges as of the year 1.
 type Options struct {
-	At       time.Time
-	Anchors  []*trust.Store // every store that is known: what leads to none of those expected may lead to another
-	Memory   *brief.Memory  // of what was decoded; nil for none
-	Distrust []pki.Fingerprint
-	Heap     bool          // files are one heap of certificates
-	Material bool          // files are judged as material only: form, keys and pairs, no chains
-	Report   rescue.Report // takes defects of the judging itself to the log; nil drops them
+	At        time.Time
+	Anchors   []*trust.Store // every store that is known: what leads to none of those expected may lead to another
+	Memory    *brief.Memory  // of what was decoded; nil for none
+	Distrust  []pki.Fingerprint
+	Heap      bool          // files are one heap of certificates
+	Unordered bool          // the heap came from where files have no order
+	Material  bool          // files are judged as material only: form, keys and pairs, no chains
+	Report    rescue.Report // takes defects of the judging itself to the log; nil drops them
 }
 
 // Engine judges. It learns certificates first, and may then be used by several goroutines.
@@ -53,7 +54,7 @@ type Engine struct {
 func New(o Options) *Engine {
 	e := &Engine{seen: map[pki.Fingerprint]bool{}, common: judge.Context{
 		At: o.At, Memory: o.Memory, Verifier: &chain.Verifier{}, Anchors: trust.Merge("all", o.Anchors...),
-		Heap: o.Heap, Bundles: o.Heap, Material: o.Material, Report: o.Report, Distrust: map[pki.Fingerprint]bool{},
+		Heap: o.Heap, Bundles: o.Heap, Unordered: o.Unordered, Material: o.Material, Report: o.Report, Distrust: map[pki.Fingerprint]bool{},
 	}}
 	for _, f := range o.Distrust {
 		e.common.Distrust[f] = true
@@ -90,17 +91,38 @@ func (e *Engine) LearnFacts(observed []facts.Endpoint, files []facts.File) {
 	}
 	for _, f := range files {
 		for _, item := range f.Items {
-			if item.Kind == facts.Certificate {
+			switch item.Kind {
+			case facts.Certificate:
 				e.Learn(item.DER)
+			case facts.RevocationList:
+				e.learnList(f.Path, item.DER)
 			}
 		}
 	}
+}
+
+// learnList takes in a CRL that lies in a file.
+func (e *Engine) learnList(path string, der []byte) {
+	e.common.Report.Do(path, func() {
+		list, err := pki.ParseRevocationList(der)
+		if err != nil {
+			return
+		}
+		if e.common.Lists == nil {
+			e.common.Lists = map[string][]judge.List{}
+		}
+		key := list.Issuer.Key()
+		e.common.Lists[key] = append(e.common.Lists[key], judge.List{Path: path, RevocationList: list})
+	})
 }
 
 // Ready ends the learning. It is called by whoever judges in several goroutines.
 func (e *Engine) Ready() *Engine {
 	if e.common.Known == nil {
 		e.common.Known = chain.NewPool(e.known)
+		for _, lists := range e.common.Lists {
+			judge.SortLists(lists)
+		}
 	}
 	return e
 }

@@ -245,7 +245,7 @@ func (s *search) step(p Path, next candidate) (Path, bool) {
 			"it uses " + top.SignatureAlgorithm.Name + " and the key " + issuer.PublicKey.String()})
 	case err != nil:
 		// Another key under the same name is no issuer at all; only the right key makes it a bad signature.
-		if len(top.AuthorityKeyID) == 0 || !bytes.Equal(top.AuthorityKeyID, issuer.SubjectKeyID) {
+		if !top.PointsTo(issuer) {
 			return p, false
 		}
 		failures = append(failures, Failure{BadSignature, top,

@@ -93,6 +93,7 @@ const (
 	ArchiveDamaged    Code = "archive-damaged"       // diagnostic
 	CutOff            Code = "cut-off"               // bytes there, bytes that it should have
 	Unreadable        Code = "unreadable"            // diagnostic
+	InFile            Code = "in-file"               // path, diagnostic
 	BlockUnreadable   Code = "block-unreadable"      // what it should be, diagnostic
 	BlockDamaged      Code = "block-damaged"         // diagnostic
 	BlockCutOff       Code = "block-cut-off"         //

@@ -32,8 +32,11 @@ func (e *expansion) zip(path string, data []byte, depth int) error {
 		switch {
 		case file.Flags&encryptedEntry != 0 && err != nil && !errors.Is(err, pbe.ErrDamaged):
 			f := newFile(entryPath(path, file.Name))
-			f.Items = []facts.Item{{Kind: facts.Keystore, Container: "zip", Locked: reasonOf(err),
-				Detail: &facts.Reason{Code: facts.EncryptedEntry}}}
+			item := facts.Item{Kind: facts.Keystore, Container: "zip", Locked: reasonOf(err)}
+			if item.Locked == facts.Unsupported {
+				item.Detail = &facts.Reason{Code: facts.EncryptedEntry}
+			}
+			f.Items = []facts.Item{item}
 			e.files = append(e.files, f)
 			continue
 		case err != nil:

@@ -1,7 +1,6 @@
 package judge
 
 import (
-	"bytes"
 	"errors"
 	"slices"
 
@@ -226,8 +225,7 @@ func (b *bundle) namesakes(c *pki.Certificate, check func(c, issuer *pki.Certifi
 	var out []*pki.Certificate
 	for _, g := range b.given {
 		// With the right identifier it is the signature that is bad.
-		right := len(c.AuthorityKeyID) > 0 && bytes.Equal(c.AuthorityKeyID, g.SubjectKeyID)
-		if g != c && g.Subject.Key() == c.Issuer.Key() && !right && errors.Is(check(c, g), pki.ErrBadSignature) {
+		if g != c && g.Subject.Key() == c.Issuer.Key() && !c.PointsTo(g) && errors.Is(check(c, g), pki.ErrBadSignature) {
 			out = append(out, g)
 		}
 	}
@@ -264,12 +262,19 @@ func (b *bundle) findSiblings(check func(c, issuer *pki.Certificate) error) {
 		b.siblings[namesake.Fingerprint()] = true
 	}
 	path := b.assessed.path.Certificates
+	// What is on the path, or issued something on it, is there under a name that two share: a root may have its
+	// intermediate's.
+	belongs := func(s *pki.Certificate) bool {
+		return slices.ContainsFunc(path, func(c *pki.Certificate) bool {
+			return c.Fingerprint() == s.Fingerprint() || c.Issuer.Key() == s.Subject.Key() && check(c, s) == nil
+		})
+	}
 	for i, on := range path[:len(path)-1] {
 		if !b.holds(path[i+1]) && (b.assessed.path.Anchor == nil || i+2 < len(path)) {
 			continue
 		}
 		for _, s := range b.namesakes(on, check) {
-			if b.siblings[s.Fingerprint()] || slices.Contains(path, s) {
+			if b.siblings[s.Fingerprint()] || belongs(s) {
 				continue
 			}
 			b.siblings[s.Fingerprint()] = true

@@ -148,17 +148,21 @@ func chainRootSent(b *bundle) []Finding {
 	return out
 }
 
-// chainDuplicate notes what an endpoint sends twice. In files the repeated block is told.
+// chainDuplicate notes what an endpoint sends twice. In a file the repeated block is told, in a heap this.
 func chainDuplicate(b *bundle) []Finding {
-	if b.file || b.assessed.gaveUp {
+	if b.file && !b.context.Heap || b.assessed.gaveUp {
 		return nil
 	}
 	var out []Finding
 	count := map[pki.Fingerprint]int{}
 	for _, c := range b.given {
 		if count[c.Fingerprint()]++; count[c.Fingerprint()] == 2 {
-			out = append(out, aboutCertificate("chain.duplicate", c, "The certificate %q is sent more than once.",
-				c.Label()))
+			how := "sent"
+			if b.file {
+				how = "given"
+			}
+			out = append(out, aboutCertificate("chain.duplicate", c, "The certificate %q is %s more than once.", c.Label(),
+				how))
 		}
 	}
 	return out

@@ -34,15 +34,29 @@ type Context struct {
 	Distrust  map[pki.Fingerprint]bool     // certificates or keys that are not to be trusted, for asking what if
 	Material  bool                         // judge files as material only: form, keys and pairs, no chains
 	Shared    map[pki.Fingerprint]*big.Int // prime factors that keys share with others, by PublicKey.Match
+	Lists     map[string][]List            // CRLs in files, by the key of their issuer, the newest first
+	Unordered bool                         // a heap came from where files have no order
 	Report    rescue.Report                // takes defects of the judging itself to the log; nil drops them
 
 	revocation []facts.Revocation         // of the target under judgement
+	local      []facts.Revocation         // what the lists in files say of it
 	revoked    map[pki.Fingerprint]string // what is revoked as of At
 
 	weak      *sync.Map           // weaknesses of RSA keys, by PublicKey.Match
 	anchors   func() *trust.Store // every anchor known
 	usual     *Basis              // of judgements on facts of this version, which share it
 	rehearsal func() *trust.Store // those for rehearsal
+}
+
+// List is a CRL that lies beside the certificates, in a file.
+type List struct {
+	Path string
+	*pki.RevocationList
+}
+
+// SortLists puts lists in the order in which they are asked, the newest first.
+func SortLists(lists []List) {
+	slices.SortStableFunc(lists, func(a, b List) int { return b.ThisUpdate.Compare(a.ThisUpdate) })
 }
 
 // ready fills in what may be left out, and prepares what only some findings need.

@@ -2,6 +2,7 @@ package judge
 
 import (
 	"fmt"
+	"strings"
 
 	"nurvik/core/facts"
 	"nurvik/core/pki"
@@ -15,6 +16,7 @@ var formCodes = map[facts.DefectKind]string{
 	facts.WhiteSpace: "file.white-space", facts.LineLength: "file.line-length", facts.WrongLabel: "file.wrong-label",
 	facts.TypographicDashes: "file.typographic-dashes", facts.Entities: "file.entities",
 	facts.DoubleBase64: "file.double-base64",
+	facts.MailText:     "file.mail-text",
 	facts.Repeated:     "file.repeated", facts.KeyAmong: "file.key-among-certificates",
 	facts.TooLarge: "file.too-large",
 }
@@ -33,59 +35,160 @@ var perFile = map[facts.DefectKind]bool{
 	facts.TypographicDashes: true, facts.Entities: true, facts.KeyAmong: true,
 }
 
-// fileForm tells the defects of the form.
+// fileForm tells the defects of the form: one finding for each cause in a file, with the places.
 func fileForm(m *material) []Finding {
-	var out []Finding
-	told := map[string]int{} // codes that are told once a file, by their place in out
+	t := newTold()
 	for i := range m.file.Defects {
 		d := &m.file.Defects[i]
 		code, ok := formCodes[d.Kind]
-		if !ok {
+		if !ok || t.again(code, d.Reason, d.Line, d.Offset) {
 			continue
 		}
 		place := at(d.Line, d.Offset)
-		if n, known := told[code]; known {
-			out[n].Evidence.Observations = append(out[n].Evidence.Observations, "also at "+place)
-			continue
-		}
-		subject := place
+		subject := string(d.Reason.Code)
 		if perFile[d.Kind] {
-			subject, told[code] = "file", len(out)
+			subject = "file"
 		}
 		f := found(code, subject, place, "At %s: %s.", place, words.Of(d.Reason))
 		if d.Kind == facts.TooLarge {
 			f.Message = words.Capital(words.Of(d.Reason)) + "."
+			if remedy, ok := limitRemedies[d.Reason.Code]; ok {
+				f.Remedy = remedy
+			}
+		}
+		if d.Grammar == facts.Standard && (d.Kind == facts.WhiteSpace || d.Kind == facts.LineLength) {
+			f.Severity = Note
 		}
 		f.Evidence.Line, f.Evidence.Offset, f.Evidence.Grammar, f.Evidence.RefusedBy = d.Line, &d.Offset, d.Grammar,
 			refusedBy[d.Kind]
-		out = append(out, f)
+		t.add(code, d.Reason, f)
 	}
-	return out
+	return t.out
 }
 
-// fileDamaged tells of what cannot be read, block by block.
+// limitRemedies fit the limit that was passed.
+var limitRemedies = map[facts.Code]string{
+	facts.EntryTooLarge: "Unpack the archive, and name the files in it that hold certificates and keys.",
+	facts.EntryTooDense: "An entry that expands this far is meant to fill a disk, or is a file of zeroes. Unpack the " +
+		"archive where that does no harm, and name the files in it that hold certificates and keys.",
+	facts.ArchiveTooLarge: "Unpack the archive, and name the directory.",
+	facts.TooManyEntries:  "Unpack the archive, and name the directory.",
+	facts.NestedTooDeep:   "Unpack the inner archive, and name the directory.",
+}
+
+// told gathers the findings of a file: of one cause the first, and where else it was met.
+type told struct {
+	out  []Finding
+	at   map[string]int // by code and reason the place in out
+	more map[string]int // further places that are counted only
+}
+
+func newTold() *told { return &told{at: map[string]int{}, more: map[string]int{}} }
+
+// mostPlaces of one cause are named.
+const mostPlaces = 20
+
+func causeOfForm(code string, r facts.Reason) string {
+	if perCode[code] {
+		return code
+	}
+	return code + " " + string(r.Code)
+}
+
+// perCode are codes of which the reason makes no difference.
+var perCode = map[string]bool{"file.white-space": true, "file.line-length": true, "file.run-together": true}
+
+// again adds a place to the finding of the cause, if there is one.
+func (t *told) again(code string, r facts.Reason, line, offset int) bool {
+	n, known := t.at[causeOfForm(code, r)]
+	if !known {
+		return false
+	}
+	places := &t.out[n].Evidence.Observations
+	if len(*places) < mostPlaces {
+		*places = append(*places, "also at "+at(line, offset))
+		return true
+	}
+	t.more[causeOfForm(code, r)]++
+	(*places)[mostPlaces-1] = fmt.Sprintf("and at %d more places", t.more[causeOfForm(code, r)]+1)
+	return true
+}
+
+func (t *told) add(code string, r facts.Reason, f Finding) {
+	t.at[causeOfForm(code, r)] = len(t.out)
+	t.out = append(t.out, f)
+}
+
+// fileDamaged tells of what cannot be read: one finding for each cause.
 func fileDamaged(m *material) []Finding {
-	var out []Finding
-	add := func(line int, offset *int, grammar facts.Grammar, reason string) {
+	t := newTold()
+	add := func(line int, offset *int, grammar facts.Grammar, reason facts.Reason) {
+		const code = "file.damaged"
+		if t.again(code, reason, line, *offset) {
+			return
+		}
 		place := at(line, *offset)
-		f := found("file.damaged", fmt.Sprintf("damaged block %d", len(out)+1), place, "At %s: %s.", place, reason)
+		f := found(code, fmt.Sprintf("damaged block %d", len(t.out)+1), place, "At %s: %s.", place, words.Of(reason))
 		f.Evidence.Line, f.Evidence.Offset, f.Evidence.Grammar = line, offset, grammar
-		out = append(out, f)
+		t.add(code, reason, f)
 	}
 	for i := range m.file.Defects {
 		if d := &m.file.Defects[i]; d.Kind == facts.Damaged {
-			add(d.Line, &d.Offset, d.Grammar, words.Of(d.Reason))
+			add(d.Line, &d.Offset, d.Grammar, d.Reason)
 		}
 	}
 	for i := range m.pieces {
 		if p := &m.pieces[i]; p.err != nil {
-			add(p.item.Line, &p.item.Offset, "", words.Of(facts.Because(facts.Unreadable, p.err)))
+			add(p.item.Line, &p.item.Offset, "", facts.Because(facts.Unreadable, p.err))
 		}
 	}
 	if reason, sentence := Locked(*m.file); reason == facts.DamagedInside {
-		out = append(out, found("file.damaged", "protected part", m.file.Path, "%s", sentence))
+		t.out = append(t.out, found("file.damaged", "protected part", m.file.Path, "%s", sentence))
 	}
-	return out
+	return t.out
+}
+
+// fileNeverUsed tells what a server that is given the file would load of
+// several private keys or leaves: the first of each. A keystore is not meant,
+// which has a name for each entry, and of a document each value counts alone.
+func fileNeverUsed(m *material) []Finding {
+	if m.anchors {
+		return nil
+	}
+	keys, leaves := &firsts{what: "private key"}, &firsts{what: "certificate"}
+	issued := map[string]bool{}
+	for i := range m.pieces {
+		if p := &m.pieces[i]; p.brief != nil && p.item.Kind == facts.Certificate && !p.brief.SelfIssued {
+			issued[p.brief.Issuer] = true
+		}
+	}
+	for i := range m.pieces {
+		p := &m.pieces[i]
+		switch {
+		case p.brief == nil, p.item.Container != "", p.item.Trusted, p.item.Field != "":
+		case p.item.Kind == facts.PrivateKey:
+			keys.add(p, p.brief.Match())
+		case p.item.Kind == facts.Certificate && !issued[p.brief.Label] &&
+			(!p.brief.CA || p.brief.SelfIssued && len(p.brief.Names) > 0):
+			leaves.add(p, p.brief.SHA256)
+		}
+	}
+	var parts []string
+	for _, f := range []*firsts{keys, leaves} {
+		if f.others > 0 {
+			parts = append(parts, f.sentence())
+		}
+	}
+	if len(parts) == 0 {
+		return nil
+	}
+	f := found("file.never-used", "file", m.file.Path, "%s", strings.Join(parts, " "))
+	first := keys.second
+	if first == nil {
+		first = leaves.second
+	}
+	f.Evidence.Line, f.Evidence.Offset = first.item.Line, &first.item.Offset
+	return []Finding{f}
 }
 
 // fileLocked tells once for the file that something stayed closed.

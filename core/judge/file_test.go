@@ -67,7 +67,7 @@ func TestFile(t *testing.T) {
 			[]string{"file.damaged fault damaged block 1"}},
 		{"two leaves are two chains", file(l, s.leaf(s.lower,
 			func(w *forge.Template) { w.Until = now.AddDate(0, 0, -1) }), s.lower.DER, s.upper.DER), nil, judge.Faulty,
-			[]string{"time.expired fault"}},
+			[]string{"time.expired fault", "file.never-used note file"}},
 		{"malformed", file(s.leaf(s.lower, func(w *forge.Template) { w.Serial = big.NewInt(-1) }), s.lower.DER,
 			s.upper.DER), nil, judge.AtRisk, []string{"file.malformed-certificate risk"}},
 	}

@@ -41,8 +41,9 @@ func judgedAlone(file *facts.File, shared *Context) Judgement {
 	context := *shared
 	context.learn(file.Fetched, file.Revocation, revokedWords)
 	m, seen := open(file, &context), newPool()
-	findings := ofFile(m)
-	for _, b := range bundlesOf(m) {
+	findings, bundles := ofFile(m), bundlesOf(m)
+	learnLists(&context, bundles)
+	for _, b := range bundles {
 		b.examine()
 		findings = append(findings, ofChain(b)...)
 		j.draw(b, "", seen)

@@ -84,9 +84,9 @@ func count(is bool) int {
 
 // unordered reports whether the file gives its certificates no order, as a
 // PKCS#7 does, whose certificates are a SET (RFC 5652, 5.1), and a keystore, which
-// has entries.
+// has entries; so has a heap from a directory or an archive.
 func (m *material) unordered() bool {
-	return slices.ContainsFunc(m.file.Items, func(item facts.Item) bool {
+	return m.context.Unordered || slices.ContainsFunc(m.file.Items, func(item facts.Item) bool {
 		return item.Kind == facts.Certificate && item.Container != ""
 	})
 }

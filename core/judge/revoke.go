@@ -1,7 +1,9 @@
 package judge
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -16,8 +18,16 @@ var sourceWords = map[facts.RevocationSource]string{
 	facts.FromList: "the CRL", facts.FromResponder: "the OCSP response", facts.Stapled: "the stapled OCSP response",
 }
 
+// sourceOf names who said it, and where that is a file, which.
+func sourceOf(r facts.Revocation) string {
+	if place := cmp.Or(append(slices.Clone(r.Places), "")...); place != "" && !strings.Contains(place, "://") {
+		return sourceWords[r.Source] + " in " + place
+	}
+	return sourceWords[r.Source]
+}
+
 func revokedWords(r facts.Revocation) string {
-	return fmt.Sprintf("by %s, since %s: %s", sourceWords[r.Source], day(*r.RevokedAt), r.Reason)
+	return fmt.Sprintf("by %s, since %s: %s", sourceOf(r), day(*r.RevokedAt), r.Reason)
 }
 
 // stale reports whether newer information was due when it was asked.
@@ -26,11 +36,18 @@ func stale(r facts.Revocation) bool { return r.NextUpdate != nil && r.NextUpdate
 // revokeState judges what was learnt of each certificate of the best path that
 // has an issuer there. Where nothing was asked, nothing is said.
 func revokeState(b *bundle) []Finding {
-	if !b.asked {
-		return nil
-	}
 	var out []Finding
 	path := b.assessed.path.Certificates
+	for _, c := range path[:len(path)-1] {
+		for _, r := range b.context.local {
+			if r.Certificate == c.Fingerprint() {
+				out = append(out, revocationOf(c, r, b.context.At)...)
+			}
+		}
+	}
+	if !b.asked {
+		return out
+	}
 	for _, c := range path[:len(path)-1] {
 		answered := false
 		for _, r := range b.context.revocation {

@@ -39,6 +39,11 @@ func Ask(keyFiles, certificateFiles []facts.File) Answer {
 	for _, k := range keys {
 		for _, c := range certificates {
 			if k.Comparable() && k.Match() == c.Match() {
+				if costly(keyFiles, k.Path) || costly(certificateFiles, c.Path) {
+					return Answer{Key: &k, Certificate: &c, Sentence: "The integrity of the keystore was not checked: " +
+						"its password would have to be stretched in more rounds than the limit allows. What is in it " +
+						"may have been exchanged, so nothing is said of it."}
+				}
 				return Answer{Belong: true, Known: true, Key: &k, Certificate: &c,
 					Sentence: fmt.Sprintf("They belong together: the %s of %s has the public half of this key (%s).",
 						kindWord(c), c.Brief.Label, c.Summary.Key)}
@@ -62,6 +67,15 @@ func Ask(keyFiles, certificateFiles []facts.File) Answer {
 			"another one.", c.Summary.Key, kindWord(c), c.Brief.Label)
 	}
 	return Answer{Known: true, Key: &k, Certificate: &c, Sentence: sentence}
+}
+
+// costly reports whether the integrity of a keystore was not checked because that would cost too much.
+func costly(files []facts.File, path string) bool {
+	return slices.ContainsFunc(files, func(f facts.File) bool {
+		return f.Path == path && slices.ContainsFunc(f.Items, func(item facts.Item) bool {
+			return item.Kind == facts.Keystore && item.Locked == facts.TooCostly
+		})
+	})
 }
 
 // lockedSentence: a wrong password, damage and missing support are different things.

@@ -12,6 +12,7 @@ import (
 
 	"nurvik/core/facts"
 	"nurvik/core/intake"
+	"nurvik/core/keystore"
 	"nurvik/core/pki"
 	"nurvik/core/words"
 )
@@ -25,6 +26,7 @@ type Loader struct {
 	// anchors that the distribution did not ship; default /usr/local/share/ca-certificates
 	LocalDirectory string
 	Named          map[string]*Store // stores that have a name of their own, such as those of an estate file
+	Opener         keystore.Opener   // tried on keystores
 
 	system *Store
 }
@@ -80,7 +82,7 @@ func (l *Loader) System() (*Store, error) {
 			SystemName, err)
 	}
 	local := map[pki.Fingerprint]bool{}
-	added, err := readPath(orDefault(l.LocalDirectory, "/usr/local/share/ca-certificates"))
+	added, err := l.readPath(orDefault(l.LocalDirectory, "/usr/local/share/ca-certificates"))
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return nil, fmt.Errorf("trust store %q: %w", SystemName, err)
 	}
@@ -88,7 +90,7 @@ func (l *Loader) System() (*Store, error) {
 		local[c.Fingerprint()] = true
 	}
 	var anchors []Anchor
-	for _, c := range decode(shipped...) {
+	for _, c := range anchorsIn(shipped...) {
 		kind := Public
 		if local[c.Fingerprint()] {
 			kind = Private
@@ -100,7 +102,7 @@ func (l *Loader) System() (*Store, error) {
 }
 
 func (l *Loader) fromPath(text, path string, kind Kind) (*Store, error) {
-	certificates, err := readPath(path)
+	certificates, err := l.readPath(path)
 	if errors.Is(err, os.ErrNotExist) && !strings.ContainsRune(path, '/') {
 		return nil, fmt.Errorf("there is neither a store nor a file of this name; known stores: %s", l.names())
 	}
@@ -151,33 +153,67 @@ func FromPEM(name string, text []byte, kind Kind) (*Store, error) {
 		return nil, fmt.Errorf("trust store %q: it holds no certificate", name)
 	}
 	var anchors []Anchor
-	for _, c := range decode(file) {
+	for _, c := range anchorsIn(file) {
 		anchors = append(anchors, Anchor{c, kind})
 	}
 	return New(name, anchors), nil
 }
 
-func readPath(path string) ([]*pki.Certificate, error) {
+func (l *Loader) readPath(path string) ([]*pki.Certificate, error) {
 	info, err := os.Stat(path)
 	if err != nil {
 		return nil, err
 	}
+	reader := &intake.Reader{Opener: l.Opener}
 	if !info.IsDir() {
-		files, err := new(intake.Reader).ReadFile(path)
-		return decode(files...), err
+		files, err := reader.ReadFile(path)
+		if err != nil {
+			return nil, err
+		}
+		certificates := anchorsIn(files...)
+		if len(certificates) == 0 {
+			return nil, locked(files)
+		}
+		return certificates, nil
 	}
 	var all []*pki.Certificate
 	var failure error
-	err = new(intake.Reader).Walk(context.Background(), filepath.Clean(path),
-		func(file facts.File) { all = append(all, decode(file)...) },
+	err = reader.Walk(context.Background(), filepath.Clean(path),
+		func(file facts.File) { all = append(all, anchorsIn(file)...) },
 		func(path string, err error) { failure = fmt.Errorf("%s: %w", path, err) })
 	return all, errors.Join(err, failure)
 }
 
-func decode(files ...facts.File) []*pki.Certificate {
+// locked says that a keystore stayed closed, where one did.
+func locked(files []facts.File) error {
+	for _, file := range files {
+		for _, item := range file.Items {
+			switch item.Locked {
+			case "":
+			case facts.NoPassword:
+				return errors.New("it is a keystore that needs a password; name a file with it with --password-file, or " +
+					"set NURVIK_PASSWORD")
+			case facts.WrongPassword:
+				return errors.New("it is a keystore, and no password that was given opens it")
+			default:
+				return errors.New("it is a keystore that could not be opened")
+			}
+		}
+	}
+	return nil
+}
+
+// anchorsIn are the certificates of the files. Of a keystore that marks some as trusted, only those are anchors: the
+// others are chains of its own keys.
+func anchorsIn(files ...facts.File) []*pki.Certificate {
 	var out []*pki.Certificate
 	for _, file := range files {
-		for _, item := range file.Certificates() {
+		certificates := file.Certificates()
+		marks := slices.ContainsFunc(certificates, func(item facts.Item) bool { return item.Trusted })
+		for _, item := range certificates {
+			if marks && item.Container != "" && !item.Trusted {
+				continue
+			}
 			if c, err := pki.ParseCertificate(item.DER); err == nil {
 				out = append(out, c)
 			}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"os"
 	"slices"
 
 	"nurvik/core/assess"
@@ -23,6 +24,7 @@ import (
 	"nurvik/core/probe"
 	"nurvik/core/rescue"
 	"nurvik/core/trust"
+	"nurvik/core/words"
 	"nurvik/internal/estatefile"
 	"nurvik/internal/fetch"
 )
@@ -50,6 +52,8 @@ type Request struct {
 type Plan struct {
 	visits     []visit
 	files      []facts.File
+	sources    []facts.File // that a heap was made of
+	unordered  bool         // some of the heap came from a directory or an archive
 	ofFiles    assess.Expectation
 	anchors    []*trust.Store
 	networks   []fetch.Network
@@ -124,10 +128,10 @@ type planner struct {
 // be read is an ordinary error.
 // Files that were not read when the context ends count as not examined.
 func NewPlan(ctx context.Context, r Request) (*Plan, error) {
-	p := &planner{request: r, loader: &trust.Loader{Named: map[string]*trust.Store{}},
+	opener := keystore.Opener{Passwords: r.Passwords, Budget: &pbe.Budget{}}
+	p := &planner{request: r, loader: &trust.Loader{Named: map[string]*trust.Store{}, Opener: opener},
 		stores:   map[string]*trust.Store{},
-		policies: map[string]policy.Policy{}, reader: &intake.Reader{Opener: keystore.Opener{Passwords: r.Passwords,
-			Budget: &pbe.Budget{}}, Memory: &brief.Memory{}, Report: r.Report}}
+		policies: map[string]policy.Policy{}, reader: &intake.Reader{Opener: opener, Memory: &brief.Memory{}, Report: r.Report}}
 	p.plan.memory, p.plan.report = p.reader.Memory, r.Report
 	for _, name := range r.Names {
 		reference, err := naming.Parse(name)
@@ -175,19 +179,28 @@ func NewPlan(ctx context.Context, r Request) (*Plan, error) {
 	return &p.plan, nil
 }
 
-// pile makes one file of the certificates of all, in the order of the call.
+// pile makes one file of the certificates of all, in the order of the call, and of what could not be read.
 func (p *Plan) pile() {
 	if len(p.files) == 0 {
 		return
 	}
-	heap := facts.File{Schema: facts.Schema, Path: p.files[0].Path}
-	if len(p.files) > 1 {
+	heap, several := facts.File{Schema: facts.Schema, Path: p.files[0].Path}, len(p.files) > 1
+	if several {
 		heap.Path = fmt.Sprintf("%s and %d more", p.files[0].Path, len(p.files)-1)
 	}
 	for _, f := range p.files {
 		heap.Items = append(heap.Items, f.Certificates()...)
+		p.unordered = p.unordered || f.Archive != ""
+		for _, d := range f.Defects {
+			if d.Kind == facts.Damaged { // what cannot be read may be just what a path lacks
+				if several {
+					d.Reason = facts.Because(facts.InFile, f.Path, words.Of(d.Reason))
+				}
+				heap.Defects = append(heap.Defects, d)
+			}
+		}
 	}
-	p.files = []facts.File{heap}
+	p.sources, p.files = p.files, []facts.File{heap}
 }
 
 // Knows reports whether a trust store holds a certificate or key of the fingerprint.
@@ -224,6 +237,9 @@ func (p *planner) target(ctx context.Context, target string) error {
 		return err
 	}
 	if isFile {
+		if info, err := os.Stat(target); err == nil && info.IsDir() {
+			p.plan.unordered = true
+		}
 		p.plan.files = append(p.plan.files, source.Files...)
 		p.plan.ofFiles.Trust, p.plan.ofFiles.Audiences = stores, required
 		p.plan.unexamined = append(p.plan.unexamined, source.Unexamined...)

@@ -34,8 +34,9 @@ func (p *Plan) Steps() int { return len(p.visits) }
 func (p *Plan) Run(ctx context.Context, o Options) *Report {
 	observed, errs := p.visit(ctx, o)
 	engine := assess.New(assess.Options{At: o.At, Anchors: p.anchors, Memory: p.memory, Distrust: o.Distrust,
-		Heap: p.heap, Report: p.report})
+		Heap: p.heap, Unordered: p.heap && p.unordered, Report: p.report})
 	engine.LearnFacts(observed, p.files)
+	engine.LearnFacts(nil, p.sources)
 	report := &Report{Schema: Schema, At: o.At.UTC().Truncate(time.Second), Policy: p.Policy().Name,
 		Targets: []Target{}, Unexamined: p.unexamined}
 	if report.Unexamined == nil {

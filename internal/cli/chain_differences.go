@@ -5,12 +5,15 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nurvik/core/keystore"
+	"nurvik/core/pbe"
 	"nurvik/core/trust"
 	"nurvik/internal/report"
 )
 
 // chainDifferences lists what two trust stores do not have in common.
 func (a *app) chainDifferences() *cobra.Command {
+	f := &materialFlags{}
 	cmd := &cobra.Command{
 		Use: "differences STORE STORE", Short: "List the roots that are in only one of two trust stores",
 		Args: cobra.ExactArgs(2),
@@ -18,7 +21,11 @@ func (a *app) chainDifferences() *cobra.Command {
 different kinds in them. Status 1 when there are differences.`,
 		Example: "  nurvik chain differences system ./anchors",
 		RunE: func(_ *cobra.Command, args []string) error {
-			loader := &trust.Loader{}
+			passwords, err := a.passwords(f)
+			if err != nil {
+				return err
+			}
+			loader := &trust.Loader{Opener: keystore.Opener{Passwords: passwords, Budget: &pbe.Budget{}}}
 			var stores [2]*trust.Store
 			for i, text := range args {
 				var err error
@@ -27,7 +34,7 @@ different kinds in them. Status 1 when there are differences.`,
 				}
 			}
 			d := report.NewStoreDifferences(args[0], args[1], trust.Compare(stores[0], stores[1]))
-			err := a.write(report.StoreDifferences(d))
+			err = a.write(report.StoreDifferences(d))
 			if err == nil && !d.Same() {
 				return &statusError{status: statusFindings}
 			}
@@ -38,5 +45,6 @@ different kinds in them. Status 1 when there are differences.`,
 		},
 	}
 	a.addOutput(cmd)
+	a.addMaterial(cmd, f)
 	return cmd
 }

@@ -37,6 +37,14 @@ func (m *machines) mailroom() {
 		lines := strings.Split(strings.TrimSpace(text), "\n")
 		return lines[0] + "\n" + strings.Join(lines[1:len(lines)-1], "") + "\n" + lines[len(lines)-1] + "\n"
 	})
+	spoil("trailing-spaces", replace("\n", " \n"))
+	spoil("answered", func(text string) string {
+		return "The harbour office wrote:\n\n> " + strings.ReplaceAll(strings.TrimSpace(text), "\n", "\n> ") + "\n"
+	})
+	spoil("small-letters", func(text string) string {
+		return strings.NewReplacer("BEGIN CERT", "begin CERT", "END CERT", "end CERT").Replace(text)
+	})
+	spoil("beheaded", func(text string) string { return text[strings.IndexByte(text, '\n')+1:] })
 	spoil("misspelt-label", replace("CERTIFICATE", "CERTIFCATE"))
 	spoil("word-processor", replace("-----", "\u2014\u2013-"))
 	spoil("web-page", func(text string) string {
@@ -47,6 +55,7 @@ func (m *machines) mailroom() {
 	spoil("cut-off", func(text string) string { return text[:len(text)/2] + "\n" })
 	spoil("begun-twice", func(text string) string { return "-----BEGIN CERTIFICATE-----\n" + text })
 
+	m.public("mailroom/appended.crt", m.set("appended-first").certificatePEM(), m.set("appended-second").certificatePEM())
 	joined := m.leaf("joined", m.set("joined").spki, -20*dayLong, nil)
 	run := strings.TrimSuffix(string(pemOf(joined)), "\n") + string(pemOf(m.issuers.outerRoot.DER))
 	m.public("mailroom/joined.crt", []byte(run))
@@ -129,12 +138,12 @@ func (m *machines) zip(entries ...entry) []byte {
 	return m.bytes(flushed(&out, w))
 }
 
-// sealedZip is an archive whose entry is encrypted: noise, marked so.
+// sealedZip is an archive whose entry is encrypted, and compressed in a way that is not read: noise, marked so.
 func (m *machines) sealedZip() []byte {
 	var out bytes.Buffer
 	w := zip.NewWriter(&out)
 	noise := bytes.Repeat([]byte{0x5a, 0xc3}, 200)
-	f, err := w.CreateRaw(&zip.FileHeader{Name: "sealed.key", Flags: 1, CompressedSize64: uint64(len(noise)),
+	f, err := w.CreateRaw(&zip.FileHeader{Name: "sealed.key", Flags: 1, Method: 12, CompressedSize64: uint64(len(noise)),
 		UncompressedSize64: uint64(len(noise))})
 	if err == nil {
 		_, err = f.Write(noise)
