@@ -46,7 +46,9 @@ type Reader struct {
 	// never hold it.
 	Private func(file *facts.File, der []byte)
 	Memory  *brief.Memory // of what was decoded; nil remembers nothing
-	Report  rescue.Report // takes defects of the reader itself to the log; nil drops them
+	// Linked, where it is set, is told of links to directories outside of a walk, which are not entered.
+	Linked func(path, to string)
+	Report rescue.Report // takes defects of the reader itself to the log; nil drops them
 
 	once        sync.Once
 	directories sync.Map // what is known of directories, by path

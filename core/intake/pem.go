@@ -154,6 +154,9 @@ func (f *frame) known() {
 // material the same is a block that was lost.
 func (s *scan) mention(t *text, f frame) bool {
 	body := t.data[f.body:f.bodyEnd]
+	if first, _, _ := bytes.Cut(bytes.TrimLeft(body, " \t\r\n"), []byte("\n")); base64Line(bytes.TrimSpace(first)) {
+		return false
+	}
 	_, start := pemHeaders(body)
 	if mostlyBase64(body[start:]) {
 		return false

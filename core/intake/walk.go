@@ -54,7 +54,7 @@ func (r *Reader) Walk(ctx context.Context, directory string, found func(facts.Fi
 	go func() {
 		defer close(ordered)
 		defer close(work)
-		ended <- collect(ctx, directory, func(p *portion) {
+		ended <- r.collect(ctx, directory, func(p *portion) {
 			ordered <- p
 			work <- p
 		})
@@ -107,7 +107,7 @@ func (r *Reader) readPortion(p *portion) {
 }
 
 // collect walks the tree and hands out its files in portions.
-func collect(ctx context.Context, directory string, hand func(*portion)) error {
+func (r *Reader) collect(ctx context.Context, directory string, hand func(*portion)) error {
 	p := &portion{done: make(chan struct{})}
 	flush := func() {
 		if len(p.results) > 0 {
@@ -123,6 +123,7 @@ func collect(ctx context.Context, directory string, hand func(*portion)) error {
 		case ctx.Err() != nil:
 			return ctx.Err()
 		case err == nil && !isFile(path, entry, inside):
+			r.noteLinked(path, entry, inside)
 			return nil
 		}
 		if p.results = append(p.results, result{path: path, link: entry == nil || !entry.Type().IsRegular(),
@@ -131,6 +132,21 @@ func collect(ctx context.Context, directory string, hand func(*portion)) error {
 		}
 		return nil
 	})
+}
+
+// noteLinked tells of a link to a directory outside of what is walked.
+func (r *Reader) noteLinked(path string, entry fs.DirEntry, inside string) {
+	if r.Linked == nil || entry.Type()&fs.ModeSymlink == 0 {
+		return
+	}
+	info, err := os.Stat(path)
+	if err != nil || !info.IsDir() {
+		return
+	}
+	real, err := filepath.EvalSymlinks(path)
+	if err == nil && real != inside && !strings.HasPrefix(real, inside+string(filepath.Separator)) {
+		r.Linked(path, real)
+	}
 }
 
 // entered makes a directory that is a link one that is walked.

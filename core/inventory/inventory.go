@@ -5,6 +5,7 @@ package inventory
 import (
 	"strings"
 
+	"nurvik/core/brief"
 	"nurvik/core/facts"
 	"nurvik/core/pki"
 	"nurvik/core/words"
@@ -30,17 +31,21 @@ type Field struct {
 	Offset int      `json:"offset,omitempty" doc:"Of extensions: in bytes from the start of the DER"`
 }
 
-// Of describes an item; with its fields where these are wanted.
-func Of(item facts.Item, fields bool) Entry {
+// Of describes an item; with its fields where these are wanted, which are decoded anew. The memory may be nil.
+func Of(item *facts.Item, memory *brief.Memory, fields bool) Entry {
 	e := Entry{Kind: item.Kind, Place: item.Place, Container: item.Container, Alias: pki.Printable(item.Alias)}
 	var parts []Field
+	if b := memory.Of(item); b != nil && !fields {
+		e.brief(item, b)
+		return e.beside(item)
+	}
 	switch item.Kind {
 	case facts.Certificate:
-		parts = e.certificate(item)
+		parts = e.certificate(*item)
 	case facts.Request:
-		parts = e.request(item)
+		parts = e.request(*item)
 	case facts.RevocationList:
-		parts = e.revocationList(item)
+		parts = e.revocationList(*item)
 	case facts.PublicKey:
 		e.What = "public key"
 		if k, err := pki.ParsePublicKey(item.DER); err == nil {
@@ -62,16 +67,49 @@ func Of(item facts.Item, fields bool) Entry {
 			e.Remarks = append(e.Remarks, words.Of(*item.Detail))
 		}
 	}
+	if fields {
+		e.Fields = parts
+	}
+	return e.beside(item)
+}
+
+// beside adds what has to be known of how the item lies in its file.
+func (e Entry) beside(item *facts.Item) Entry {
 	if item.Locked != "" {
 		e.Remarks = append(e.Remarks, Locked[item.Locked])
 	}
 	if item.Unchecked && len(e.Remarks) == 0 {
 		e.Remarks = append(e.Remarks, "integrity not checked")
 	}
-	if fields {
-		e.Fields = parts
-	}
 	return e
+}
+
+// brief describes an item of which the brief is known.
+func (e *Entry) brief(item *facts.Item, b *pki.Brief) {
+	e.Summary, e.Anomalies = b.Summary, b.Anomalies
+	switch item.Kind {
+	case facts.Certificate:
+		e.What = certificateWord(b.CA, b.SelfIssued)
+		if item.Trusted {
+			e.Remarks = append(e.Remarks, "marked as trusted")
+		}
+	case facts.Request:
+		e.What = "certificate request"
+	case facts.PublicKey:
+		e.What = "public key"
+	case facts.PrivateKey:
+		e.privateKeyBeside(item.Key)
+	}
+}
+
+func certificateWord(ca, selfIssued bool) string {
+	switch {
+	case ca && selfIssued:
+		return "root certificate"
+	case ca:
+		return "CA certificate"
+	}
+	return "certificate"
 }
 
 // Locked says why something stayed closed, by the reasons of the facts.
@@ -90,12 +128,7 @@ func (e *Entry) certificate(item facts.Item) []Field {
 		e.Remarks = append(e.Remarks, err.Error())
 		return nil
 	}
-	switch {
-	case c.IsCA() && c.SelfIssued():
-		e.What = "root certificate"
-	case c.IsCA():
-		e.What = "CA certificate"
-	}
+	e.What = certificateWord(c.IsCA(), c.SelfIssued())
 	if item.Trusted {
 		e.Remarks = append(e.Remarks, "marked as trusted")
 	}
@@ -126,10 +159,6 @@ func (e *Entry) revocationList(item facts.Item) []Field {
 }
 
 func (e *Entry) privateKey(key *facts.Key) []Field {
-	e.What = "private key"
-	if key.Encrypted {
-		e.What = "encrypted private key"
-	}
 	e.Key = key.Type
 	fields := []Field{field("structure", key.Structure)}
 	if key.Protection != "" {
@@ -141,32 +170,59 @@ func (e *Entry) privateKey(key *facts.Key) []Field {
 	} else if key.Locked == "" {
 		e.Remarks = append(e.Remarks, "its public half cannot be computed here")
 	}
+	e.privateKeyBeside(key)
+	return fields
+}
+
+// privateKeyBeside says what a private key is, and what has to be known beside.
+func (e *Entry) privateKeyBeside(key *facts.Key) {
+	e.What = "private key"
+	if key.Encrypted {
+		e.What = "encrypted private key"
+	}
 	if key.Locked != "" {
 		e.Remarks = append(e.Remarks, Locked[key.Locked])
 	}
 	for _, problem := range key.Problems {
 		e.Remarks = append(e.Remarks, "inconsistent: "+words.Of(problem))
 	}
-	return fields
 }
 
-// NameKeys says whose the keys are: those of the certificate or request with
-// the same public key, among what was read together.
-func NameKeys(entries []*Entry) {
-	owners := map[pki.Fingerprint]string{}
-	for _, e := range entries {
-		if (e.Kind == facts.Certificate || e.Kind == facts.Request) && !e.SPKI.IsZero() && owners[e.SPKI] == "" {
-			owners[e.SPKI] = e.Label
+// Owners say whose the keys are: those of the certificate or request with the
+// same public key, among what was read together.
+type Owners map[pki.Fingerprint]string
+
+// OwnersOf are the owners among the items of the files. The memory may be nil.
+func OwnersOf(files []facts.File, memory *brief.Memory) Owners {
+	keys := false
+	for i := range files {
+		for n := range files[i].Items {
+			kind := files[i].Items[n].Kind
+			keys = keys || kind == facts.PrivateKey || kind == facts.PublicKey
 		}
 	}
-	for _, e := range entries {
-		if (e.Kind == facts.PrivateKey || e.Kind == facts.PublicKey) && !e.SPKI.IsZero() {
-			e.Label = owners[e.SPKI]
+	owners := Owners{}
+	for i := range files {
+		for n := range files[i].Items {
+			item := &files[i].Items[n]
+			if !keys || item.Kind != facts.Certificate && item.Kind != facts.Request {
+				continue
+			}
+			if b := memory.Of(item); b != nil && !b.SPKI.IsZero() && owners[b.SPKI] == "" {
+				owners[b.SPKI] = b.Label
+			}
 		}
+	}
+	return owners
+}
+
+// Name sets the label of a key.
+func (o Owners) Name(e *Entry) {
+	if (e.Kind == facts.PrivateKey || e.Kind == facts.PublicKey) && !e.SPKI.IsZero() {
+		e.Label = o[e.SPKI]
 	}
 }
 
-// moment is nil for a time that could not be made out or is not given.
 // Where says where in its file the entry lies, in words.
 func (e Entry) Where() string {
 	var parts []string

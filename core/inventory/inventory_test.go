@@ -78,7 +78,7 @@ func TestEveryField(t *testing.T) {
 	}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
 	require.NoError(t, err)
-	e := inventory.Of(facts.Item{Kind: facts.Certificate, DER: der}, true)
+	e := inventory.Of(&facts.Item{Kind: facts.Certificate, DER: der}, nil, true)
 	assert.Equal(t, "root certificate", e.What)
 	assert.Equal(t, "tides", e.Label)
 	assert.Equal(t, []string{"tides.tarnholm.example", "192.0.2.7"}, e.Names)
@@ -118,7 +118,7 @@ func TestEveryField(t *testing.T) {
 			assert.Equal(t, byte(0x30), der[f.Offset], "an extension begins at its offset")
 		}
 	}
-	assert.Empty(t, inventory.Of(facts.Item{Kind: facts.Certificate, DER: der}, false).Fields)
+	assert.Empty(t, inventory.Of(&facts.Item{Kind: facts.Certificate, DER: der}, nil, false).Fields)
 }
 
 func TestKinds(t *testing.T) {
@@ -189,7 +189,7 @@ func TestKinds(t *testing.T) {
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
-			e := inventory.Of(tt.item, true)
+			e := inventory.Of(&tt.item, nil, true)
 			assert.Equal(t, tt.what, e.What)
 			assert.Equal(t, tt.label, e.Label)
 			assert.Equal(t, tt.remarks, e.Remarks)
@@ -207,9 +207,10 @@ func TestKinds(t *testing.T) {
 		})
 	}
 	t.Run("keys are told by whose they are", func(t *testing.T) {
-		private := inventory.Of(facts.Item{Kind: facts.PrivateKey, Key: &facts.Key{SPKI: spki}}, false)
-		certificate := inventory.Of(facts.Item{Kind: facts.Certificate, DER: leaf}, false)
-		inventory.NameKeys([]*inventory.Entry{&private, &certificate})
+		files := []facts.File{{Items: []facts.Item{{Kind: facts.PrivateKey, Key: &facts.Key{SPKI: spki}},
+			{Kind: facts.Certificate, DER: leaf}}}}
+		private := inventory.Of(&files[0].Items[0], nil, false)
+		inventory.OwnersOf(files, nil).Name(&private)
 		assert.Equal(t, "tides", private.Label)
 	})
 }

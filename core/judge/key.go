@@ -116,7 +116,7 @@ func keysOfFile(m *material) []Finding {
 		case facts.PrivateKey:
 			owner = func() string { return "the private key at " + p.place() }
 		}
-		out = append(out, p.located(keyStrength(m.context, p.brief.PublicKey, m.isAnchor(p), owner))...)
+		out = append(out, p.located(keyStrength(m.context, p.brief.PublicKey(), m.isAnchor(p), owner))...)
 	}
 	return out
 }
@@ -131,7 +131,7 @@ func keyInconsistent(m *material) []Finding {
 		}
 		subject := "private key at " + p.place()
 		if p.brief != nil {
-			subject = p.brief.PublicKey.Fingerprint().String()
+			subject = p.brief.PublicKey().Fingerprint().String()
 		}
 		f := found("key.inconsistent", subject, p.place(), "The parts of the private key at %s do not agree: %s.",
 			p.place(), words.Of(p.item.Key.Problems[0]))

@@ -78,7 +78,7 @@ func CountRSA(memory *brief.Memory, files []facts.File) int {
 
 func publicKey(memory *brief.Memory, item *facts.Item) (pki.PublicKey, bool) {
 	if b := memory.Of(item); b != nil {
-		return b.PublicKey, true
+		return b.PublicKey(), true
 	}
 	return pki.PublicKey{}, false
 }

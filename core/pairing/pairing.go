@@ -28,8 +28,8 @@ type Member struct {
 	file int // index of its file
 }
 
-// memberJSON is the form of a member for programs.
-type memberJSON struct {
+// MemberView is the form of a member for programs.
+type MemberView struct {
 	Kind      facts.ItemKind `json:"kind"`
 	Path      string         `json:"path"`
 	Line      int            `json:"line,omitempty"`
@@ -43,13 +43,16 @@ type memberJSON struct {
 }
 
 // MarshalJSON implements json.Marshaler.
-func (m Member) MarshalJSON() ([]byte, error) {
-	out := memberJSON{Kind: m.Kind, Path: m.Path, Line: m.Line, Offset: m.Offset, Container: m.Container,
+func (m Member) MarshalJSON() ([]byte, error) { return json.Marshal(m.View()) }
+
+// View is the form for programs.
+func (m Member) View() MemberView {
+	out := MemberView{Kind: m.Kind, Path: m.Path, Line: m.Line, Offset: m.Offset, Container: m.Container,
 		Alias: m.Alias, Summary: m.Summary, Valid: m.Valid, Locked: m.Closed(), Why: m.Why}
 	if m.Kind == facts.PrivateKey {
 		out.SHA256 = pki.Fingerprint{}
 	}
-	return json.Marshal(out)
+	return out
 }
 
 // Closed says why a key stayed closed, "" when it did not.

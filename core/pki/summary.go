@@ -51,10 +51,16 @@ func (k PublicKey) Summary() Summary {
 // Brief is the summary with what judging and pairing need beside it.
 type Brief struct {
 	Summary
-	SelfIssued bool // subject and issuer are the same name
-	PublicKey  PublicKey
+	SelfIssued bool         // subject and issuer are the same name
 	usual      *Fingerprint // of the key's usual form, where it is written in another
 	Anomalies  []Anomaly
+	spki       []byte // a part of the DER, so that it costs no memory
+}
+
+// PublicKey decodes the key anew: briefs are many, and few ask for it.
+func (b *Brief) PublicKey() PublicKey {
+	k, _ := ParsePublicKey(b.spki) // as far as it can be read
+	return k
 }
 
 // Match identifies the key as PublicKey.Match does; zero where there is none.
@@ -68,17 +74,17 @@ func (b *Brief) Match() Fingerprint {
 // Brief makes the brief of a certificate.
 func (c *Certificate) Brief() *Brief {
 	s := c.Summary()
-	return &Brief{Summary: s, SelfIssued: c.SelfIssued(), PublicKey: c.PublicKey, usual: c.PublicKey.unlike(),
+	return &Brief{Summary: s, SelfIssued: c.SelfIssued(), spki: c.PublicKey.Raw, usual: c.PublicKey.unlike(),
 		Anomalies: c.Anomalies}
 }
 
 // Brief makes the brief of a certificate request.
 func (r *Request) Brief() *Brief {
 	s := r.Summary()
-	return &Brief{Summary: s, PublicKey: r.PublicKey, usual: r.PublicKey.unlike(), Anomalies: r.Anomalies}
+	return &Brief{Summary: s, spki: r.PublicKey.Raw, usual: r.PublicKey.unlike(), Anomalies: r.Anomalies}
 }
 
 // Brief makes the brief of a key.
 func (k PublicKey) Brief() *Brief {
-	return &Brief{Summary: k.Summary(), PublicKey: k, usual: k.unlike()}
+	return &Brief{Summary: k.Summary(), spki: k.Raw, usual: k.unlike()}
 }

@@ -63,6 +63,7 @@ type Plan struct {
 	memory     *brief.Memory
 	report     rescue.Report
 	unexamined []Unexamined
+	linked     []string
 	notes      []string
 }
 
@@ -243,6 +244,7 @@ func (p *planner) target(ctx context.Context, target string) error {
 		p.plan.files = append(p.plan.files, source.Files...)
 		p.plan.ofFiles.Trust, p.plan.ofFiles.Audiences = stores, required
 		p.plan.unexamined = append(p.plan.unexamined, source.Unexamined...)
+		p.plan.linked = append(p.plan.linked, source.Linked...)
 		return nil
 	}
 	settings := endpoint.Settings{Endpoint: target, VisitAt: p.request.VisitAt, HTTPPort: p.request.HTTPPort,

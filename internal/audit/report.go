@@ -21,6 +21,7 @@ type Report struct {
 	Targets    []Target     `json:"targets"`
 	Unexamined []Unexamined `json:"unexamined"`
 	NoRoute    []string     `json:"no_route,omitempty"`
+	Linked     []string     `json:"linked,omitempty"` // directories behind links, which were not entered
 	Summary    Summary      `json:"summary"`
 }
 

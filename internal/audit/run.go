@@ -38,7 +38,7 @@ func (p *Plan) Run(ctx context.Context, o Options) *Report {
 	engine.LearnFacts(observed, p.files)
 	engine.LearnFacts(nil, p.sources)
 	report := &Report{Schema: Schema, At: o.At.UTC().Truncate(time.Second), Policy: p.Policy().Name,
-		Targets: []Target{}, Unexamined: p.unexamined}
+		Targets: []Target{}, Unexamined: p.unexamined, Linked: p.linked}
 	if report.Unexamined == nil {
 		report.Unexamined = []Unexamined{}
 	}

@@ -24,6 +24,7 @@ type Source struct {
 
 	Files      []facts.File
 	Unexamined []Unexamined
+	Linked     []string // directories that links lead to, and that were not entered
 
 	targets []string // for each file the target under which it was read
 }
@@ -99,6 +100,7 @@ func (s *Source) named(target string, read func() ([]facts.File, error)) {
 
 func (s *Source) walk(ctx context.Context, directory string) {
 	before := len(s.Files)
+	s.Reader.Linked = func(path, to string) { s.Linked = append(s.Linked, plain.Text(path+" → "+to)) }
 	err := s.Reader.Walk(ctx, directory, s.add, s.fail)
 	switch {
 	case errors.Is(err, context.Canceled):

@@ -44,7 +44,7 @@ func (a *app) identify(ctx context.Context, material *materialFlags, paths []str
 	if err != nil {
 		return err
 	}
-	found := report.NewInventory(source.Files, source.Unexamined, long)
+	found := report.NewInventory(source, long)
 	err = a.write(report.Identify(found, long, a.now()))
 	return examined(ctx, err, len(source.Unexamined))
 }

@@ -216,7 +216,7 @@ func (a *app) style() report.Style {
 	if err != nil {
 		width = 0
 	}
-	return report.Style{Width: width, Colour: os.Getenv("NO_COLOR") == ""}
+	return report.Style{Width: width, Colour: os.Getenv("NO_COLOR") == "", Terminal: true}
 }
 
 // report tells of a defect of Nurvik itself, which ended one examination.

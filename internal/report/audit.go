@@ -6,6 +6,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -17,8 +18,9 @@ import (
 
 // Style says how a table is drawn.
 type Style struct {
-	Width  int  // columns of the terminal; 0 for 120
-	Colour bool // colours only repeat what words and marks say
+	Width    int  // columns of the terminal; 0 for 120
+	Colour   bool // colours only repeat what words and marks say
+	Terminal bool // a person reads it there
 }
 
 // columns is the width to write for.
@@ -49,11 +51,24 @@ func VerdictWord(v judge.Verdict, s Style) string {
 	return word
 }
 
+// auditHead is what stands beside the lists of a report.
+type auditHead struct {
+	Schema  string        `json:"schema"`
+	At      time.Time     `json:"at"`
+	Policy  string        `json:"policy"`
+	NoRoute []string      `json:"no_route,omitempty"`
+	Linked  []string      `json:"linked,omitempty"`
+	Summary audit.Summary `json:"summary"`
+}
+
 // Audit is the report of an audit: the worst first, sound targets in one line
 // each. What was learnt on the wire is shown where one endpoint was asked about,
 // or of all with long.
 func Audit(r *audit.Report, long bool) Document {
-	d := Document{Value: r}
+	d := Document{Value: auditHead{r.Schema, r.At, r.Policy, r.NoRoute, r.Linked, r.Summary}, Lists: []List{
+		{"targets", len(r.Targets), func(i int) any { return r.Targets[i] }},
+		{"unexamined", len(r.Unexamined), func(i int) any { return r.Unexamined[i] }},
+	}}
 	for _, t := range r.Targets {
 		d.Rows = append(d.Rows, Row{t.Target, t.Verdict, t.Findings})
 	}
@@ -62,6 +77,9 @@ func Audit(r *audit.Report, long bool) Document {
 			return err
 		}
 		if err := footer(w, r, s.columns()); err != nil || len(r.Targets) != 1 && !long {
+			return err
+		}
+		if err := linkedLines(w, r.Linked, s.columns()); long && err != nil {
 			return err
 		}
 		for _, t := range r.Targets {
@@ -86,18 +104,31 @@ func targets(w io.Writer, list []Row, s Style) error {
 	slices.SortStableFunc(list, func(a, b Row) int {
 		return slices.Index(judge.Verdicts, a.Verdict) - slices.Index(judge.Verdicts, b.Verdict)
 	})
+	out := newListing("verdict", "target", "what is wrong, and what to do")
 	longest := len("TARGET")
 	for _, t := range list {
 		longest = max(longest, len(t.Target))
+		out.measure(VerdictWord(t.Verdict, s))
 	}
 	longest = min(longest, width*2/5)
 	rest := max(width-longest-20, 30)
-	out := NewTable("verdict", "target", "what is wrong, and what to do")
-	for _, t := range list {
-		out.AppendRow(table.Row{VerdictWord(t.Verdict, s), wrap(t.Target, longest), findingsCell(t.Findings, rest, s)})
+	cell := func(i int) string { return findingsCell(list[i].Findings, rest, s) }
+	if len(list) <= blockSize { // of more, how wide the last column will be is only estimated
+		cells := make([]string, len(list))
+		for i := range list {
+			cells[i] = cell(i)
+			out.measure("", "", cells[i])
+		}
+		cell = func(i int) string { return cells[i] }
+	} else {
+		out.widths[2] = rest
 	}
-	_, err := fmt.Fprintln(w, out.Render())
-	return err
+	for _, t := range list {
+		out.measure("", wrap(t.Target, longest))
+	}
+	return out.write(w, len(list), func(i int) []string {
+		return []string{VerdictWord(list[i].Verdict, s), wrap(list[i].Target, longest), cell(i)}
+	})
 }
 
 // NewTable is the one look of all tables: no frame, a line under the header.
@@ -154,15 +185,6 @@ func where(f judge.Finding) string {
 
 func indent(line string, width int) string {
 	return "  " + strings.ReplaceAll(wrap(line, width-2), "\n", "\n  ")
-}
-
-// wrap breaks the text between words, without spaces at the ends of its lines.
-func wrap(line string, width int) string {
-	lines := strings.Split(text.WrapSoft(line, width), "\n")
-	for i := range lines {
-		lines[i] = strings.TrimRight(lines[i], " ")
-	}
-	return strings.Join(lines, "\n")
 }
 
 func footer(w io.Writer, r *audit.Report, width int) error {

@@ -1,6 +1,7 @@
 package report
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"slices"
@@ -28,7 +29,7 @@ func Chain(c *Chains) Document {
 }
 
 func drawChains(w io.Writer, c *Chains, width int, s Style) error {
-	var out strings.Builder
+	var out bytes.Buffer
 	for i, a := range c.All() {
 		if i > 0 {
 			out.WriteString("\n" + strings.Repeat("─", width) + "\n\n")
@@ -46,7 +47,7 @@ func drawChains(w io.Writer, c *Chains, width int, s Style) error {
 
 // drawing draws one chain.
 type drawing struct {
-	out   *strings.Builder
+	out   *bytes.Buffer
 	style Style
 	width int
 	at    time.Time

@@ -8,7 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	"nurvik/core/facts"
@@ -26,6 +25,10 @@ type Inventory struct {
 	Schema     string             `json:"schema"`
 	Files      []InventoryFile    `json:"files"`
 	Unexamined []audit.Unexamined `json:"unexamined"`
+	Linked     []string           `json:"linked,omitempty"` // directories behind links, which were not entered
+
+	count int
+	of    func(i int) InventoryFile // puts a file into words when it is asked for; nil for those above
 }
 
 // InventoryFile is one file, or one entry of an archive.
@@ -38,27 +41,44 @@ type InventoryFile struct {
 }
 
 // NewInventory puts what was read into words; with every field where that is wanted.
-func NewInventory(files []facts.File, unexamined []audit.Unexamined, fields bool) Inventory {
-	v := Inventory{Schema: IdentifySchema, Files: []InventoryFile{}, Unexamined: unexamined}
+func NewInventory(source *audit.Source, fields bool) Inventory {
+	files, memory := source.Files, source.Reader.Memory
+	owners := inventory.OwnersOf(files, memory)
+	v := Inventory{Schema: IdentifySchema, Unexamined: source.Unexamined, Linked: source.Linked, count: len(files)}
 	if v.Unexamined == nil {
 		v.Unexamined = []audit.Unexamined{}
 	}
-	for _, f := range files {
-		file := InventoryFile{Path: f.Path, Archive: f.Archive, Access: f.Access, Entries: []inventory.Entry{},
-			Defects: f.Defects}
-		for _, item := range f.Items {
-			file.Entries = append(file.Entries, inventory.Of(item, fields))
+	v.of = func(i int) InventoryFile {
+		f := &files[i]
+		file := InventoryFile{Path: f.Path, Archive: f.Archive, Access: f.Access, Defects: f.Defects,
+			Entries: make([]inventory.Entry, len(f.Items))}
+		for n := range f.Items {
+			file.Entries[n] = inventory.Of(&f.Items[n], memory, fields)
+			owners.Name(&file.Entries[n])
 		}
-		v.Files = append(v.Files, file)
+		return file
 	}
-	var all []*inventory.Entry
-	for i := range v.Files {
-		for n := range v.Files[i].Entries {
-			all = append(all, &v.Files[i].Entries[n])
-		}
-	}
-	inventory.NameKeys(all)
 	return v
+}
+
+func (v *Inventory) size() int {
+	if v.of == nil {
+		return len(v.Files)
+	}
+	return v.count
+}
+
+func (v *Inventory) file(i int) InventoryFile {
+	if v.of == nil {
+		return v.Files[i]
+	}
+	return v.of(i)
+}
+
+// inventoryHead is what stands beside the lists of an inventory.
+type inventoryHead struct {
+	Schema string   `json:"schema"`
+	Linked []string `json:"linked,omitempty"`
 }
 
 // silent defects are told only with every field: the standard allows them, and they hurt nobody.
@@ -66,39 +86,53 @@ func silent(d facts.Defect) bool { return d.Kind == facts.LineEnds || d.Kind == 
 
 // Identify is what was read: one line a thing, or with long every field.
 func Identify(v Inventory, long bool, at time.Time) Document {
-	return Document{Value: v, Text: func(w io.Writer, s Style) error {
+	return Document{Value: inventoryHead{v.Schema, v.Linked}, Lists: []List{
+		{"files", v.size(), func(i int) any { return v.file(i) }},
+		{"unexamined", len(v.Unexamined), func(i int) any { return v.Unexamined[i] }},
+	}, Text: func(w io.Writer, s Style) error {
 		if long {
-			return identifyLong(w, v, s)
+			return identifyLong(w, &v, s)
 		}
-		return identify(w, v, at, s)
+		return identify(w, &v, at, s)
 	}}
 }
 
 // identify writes one line a thing, and what is wrong with the form of each file.
 // Where the width is known, the lines fit into it; otherwise nothing is cut.
-func identify(w io.Writer, v Inventory, at time.Time, s Style) error {
-	rows := [][]string{{"where", "what", "whose", "valid", "key", "issued by", "sha-256"}}
-	for _, f := range v.Files {
-		for _, e := range f.Entries {
-			rows = append(rows, []string{place(f.Path, e, s.Width > 0), e.What, whose(e),
-				span(e.Kind, e.NotBefore, e.NotAfter, at), e.Key, e.Issuer, digest(e)})
+func identify(w io.Writer, v *Inventory, at time.Time, s Style) error {
+	sums := summary{kinds: map[string]int{}}
+	out := newListing("where", "what", "whose", "valid", "key", "issued by", "sha-256")
+	row := func(f *InventoryFile, e *inventory.Entry) []string {
+		return []string{place(f.Path, *e, s.Width > 0), e.What, whose(*e), span(e.Kind, e.NotBefore, e.NotAfter, at),
+			e.Key, e.Issuer, digest(*e)}
+	}
+	for i := range v.size() {
+		f := v.file(i)
+		sums.add(&f)
+		for n := range f.Entries {
+			out.measure(row(&f, &f.Entries[n])...)
 		}
 	}
-	if len(rows) > 1 {
-		rows = fit(rows, s.Width)
-		out := NewTable(rows[0]...)
-		for _, row := range rows[1:] {
-			cells := table.Row{}
-			for _, cell := range row {
-				cells = append(cells, cell)
-			}
-			out.AppendRow(cells)
+	if sums.things > 0 {
+		keep := len(out.widths)
+		if s.Width > 0 {
+			keep = fit(out.widths, s.Width)
 		}
-		if _, err := fmt.Fprintln(w, out.Render()); err != nil {
+		out.header, out.widths = out.header[:keep], out.widths[:keep]
+		if err := out.writeSeveral(w, v.size(), func(i int, each func([]string)) {
+			f := v.file(i)
+			for n := range f.Entries {
+				cells := row(&f, &f.Entries[n])[:keep]
+				if s.Width > 0 {
+					cut(cells, out.widths)
+				}
+				each(cells)
+			}
+		}); err != nil {
 			return err
 		}
 	}
-	return inventoryFooter(w, v, s)
+	return inventoryFooter(w, &sums, v, s)
 }
 
 // place is the path, with line or alias.
@@ -184,19 +218,13 @@ const (
 	leastText, leastIssuer, leastDigest                  = 19, 12, 13
 )
 
-// fit shortens cells until the rows have the width: the fingerprint first, then
+// fit narrows columns until the rows have the width: the fingerprint first, then
 // the issuer, then place and names by turns, the wider one first. Where that is
-// not enough, fingerprint and issuer are left out.
-func fit(rows [][]string, width int) [][]string {
-	if width <= 0 {
-		return rows
-	}
-	widths, total := make([]int, len(rows[0])), 0
-	for c := range widths {
-		for _, row := range rows {
-			widths[c] = max(widths[c], text.StringWidthWithoutEscSequences(row[c]))
-		}
-		total += widths[c] + 2
+// not enough, fingerprint and issuer are left out: keep is how many columns stay.
+func fit(widths []int, width int) (keep int) {
+	total := 0
+	for _, w := range widths {
+		total += w + len(gap)
 	}
 	narrow := func(column, least int) {
 		if gain := min(total-width, widths[column]-least); gain > 0 {
@@ -213,18 +241,21 @@ func fit(rows [][]string, width int) [][]string {
 		widths[columnWhose]--
 		total -= 2
 	}
-	keep := len(widths)
+	keep = len(widths)
 	for total > width && keep > columnIssuer {
 		keep--
-		total -= widths[keep] + 2
+		total -= widths[keep] + len(gap)
 	}
-	for i, row := range rows {
-		for _, c := range []int{columnWhere, columnWhose, columnIssuer, columnDigest} {
-			row[c] = shorten(row[c], widths[c], c == columnWhere)
+	return keep
+}
+
+// cut shortens the cells of a row that may be shortened to their columns.
+func cut(cells []string, widths []int) {
+	for _, c := range []int{columnWhere, columnWhose, columnIssuer, columnDigest} {
+		if c < len(cells) {
+			cells[c] = shorten(cells[c], widths[c], c == columnWhere)
 		}
-		rows[i] = row[:keep]
 	}
-	return rows
 }
 
 // shorten cuts at the end, or at the start where the end tells more.
@@ -243,13 +274,16 @@ func shorten(cell string, width int, keepEnd bool) string {
 }
 
 // identifyLong writes every field of every thing, and every defect.
-func identifyLong(w io.Writer, v Inventory, s Style) error {
+func identifyLong(w io.Writer, v *Inventory, s Style) error {
 	width := s.Width
 	if width <= 0 {
 		width = 120
 	}
-	var out strings.Builder
-	for _, f := range v.Files {
+	sums := summary{kinds: map[string]int{}, told: true}
+	for i := range v.size() {
+		var out strings.Builder
+		f := v.file(i)
+		sums.add(&f)
 		for _, e := range f.Entries {
 			fmt.Fprintf(&out, "%s  %s\n", place(f.Path, e, false), strings.TrimSpace(e.What+" "+e.Label))
 			form := cmp.Or(e.Form, e.Container)
@@ -283,14 +317,24 @@ func identifyLong(w io.Writer, v Inventory, s Style) error {
 		for _, d := range f.Defects {
 			out.WriteString(wrap(defectLine(f.Path, d), width) + "\n\n")
 		}
+		if _, err := io.WriteString(w, out.String()); err != nil {
+			return err
+		}
 	}
-	if _, err := io.WriteString(w, out.String()); err != nil {
+	if err := linkedLines(w, v.Linked, width); err != nil {
 		return err
 	}
-	for i := range v.Files {
-		v.Files[i].Defects = nil // told already
+	return inventoryFooter(w, &sums, v, s)
+}
+
+// linkedLines tells of the directories that were not entered.
+func linkedLines(w io.Writer, linked []string, width int) error {
+	for _, l := range linked {
+		if _, err := fmt.Fprintln(w, wrap("linked directory, not entered: "+l, width)); err != nil {
+			return err
+		}
 	}
-	return inventoryFooter(w, v, s)
+	return nil
 }
 
 // writeField writes a name and its values below each other.
@@ -337,40 +381,48 @@ func defectLine(path string, d facts.Defect) string {
 	return line
 }
 
-func inventoryFooter(w io.Writer, v Inventory, s Style) error {
-	var lines []string
-	kinds, order, things := map[string]int{}, []string{}, 0
-	for _, f := range v.Files {
-		for _, d := range f.Defects {
-			if !silent(d) {
-				lines = append(lines, "defect: "+defectLine(f.Path, d))
-			}
-		}
-		for _, e := range f.Entries {
-			if kinds[e.What] == 0 {
-				order = append(order, e.What)
-			}
-			kinds[e.What]++
-			things++
+// summary counts what an inventory holds.
+type summary struct {
+	kinds   map[string]int
+	order   []string
+	things  int
+	defects []string
+	told    bool // defects were told already
+}
+
+func (n *summary) add(f *InventoryFile) {
+	for _, d := range f.Defects {
+		if !silent(d) && !n.told {
+			n.defects = append(n.defects, "defect: "+defectLine(f.Path, d))
 		}
 	}
-	lines = append(lines, unexaminedLines(v.Unexamined)...)
-	slices.SortStableFunc(order, func(a, b string) int { return kinds[b] - kinds[a] })
-	for i, what := range order {
-		order[i] = fmt.Sprintf("%d × %s", kinds[what], what)
+	for _, e := range f.Entries {
+		if n.kinds[e.What] == 0 {
+			n.order = append(n.order, e.What)
+		}
+		n.kinds[e.What]++
+		n.things++
 	}
-	summary := plural(things, "thing") + " in " + plural(len(v.Files), "file")
-	if len(order) > 0 {
-		summary += ": " + strings.Join(order, ", ")
+}
+
+func inventoryFooter(w io.Writer, n *summary, v *Inventory, s Style) error {
+	lines := append(n.defects, unexaminedLines(v.Unexamined)...)
+	slices.SortStableFunc(n.order, func(a, b string) int { return n.kinds[b] - n.kinds[a] })
+	for i, what := range n.order {
+		n.order[i] = fmt.Sprintf("%d × %s", n.kinds[what], what)
 	}
-	lines = append(lines, summary+".")
+	sums := plural(n.things, "thing") + " in " + plural(v.size(), "file")
+	if len(n.order) > 0 {
+		sums += ": " + strings.Join(n.order, ", ")
+	}
+	lines = append(lines, sums+".")
 	if s.Width > 0 {
 		for i := range lines {
 			lines[i] = wrap(lines[i], s.Width)
 		}
 	}
 	lead := ""
-	if things > 0 {
+	if n.things > 0 {
 		lead = "\n"
 	}
 	_, err := fmt.Fprintln(w, lead+strings.Join(lines, "\n"))

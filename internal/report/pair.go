@@ -1,6 +1,7 @@
 package report
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"slices"
@@ -10,6 +11,7 @@ import (
 	"nurvik/core/facts"
 	"nurvik/core/judge"
 	"nurvik/core/pairing"
+	"nurvik/core/pki"
 	"nurvik/internal/audit"
 )
 
@@ -47,6 +49,60 @@ func NewPairs(result *pairing.Result, judgements []judge.Judgement, unexamined [
 	return p
 }
 
+// pairHead is what stands beside the lists of the answer.
+type pairHead struct {
+	Schema string    `json:"schema"`
+	At     time.Time `json:"at"`
+	Policy string    `json:"policy"`
+}
+
+// groupView is the form of a group for programs.
+type groupView struct {
+	SPKI         pki.Fingerprint      `json:"spki"`
+	Key          string               `json:"key"`
+	Keys         []pairing.MemberView `json:"keys"`
+	Certificates []pairing.MemberView `json:"certificates"`
+	Requests     []pairing.MemberView `json:"requests"`
+}
+
+func viewOfGroup(g *pairing.Group) groupView {
+	views := func(members []*pairing.Member) []pairing.MemberView {
+		out := make([]pairing.MemberView, len(members))
+		for i, m := range members {
+			out[i] = m.View()
+		}
+		return out
+	}
+	return groupView{g.SPKI, g.Key, views(g.Keys), views(g.Certificates), views(g.Requests)}
+}
+
+// successionView is the form of a succession for programs.
+type successionView struct {
+	Names []string   `json:"names"`
+	Steps []stepView `json:"steps"`
+}
+
+type stepView struct {
+	Certificate pairing.MemberView `json:"certificate"`
+	Paths       []string           `json:"paths"`
+	Keys        []string           `json:"keys"`
+	SPKI        pki.Fingerprint    `json:"spki"`
+}
+
+// mostRepeated is how many names of a certificate are written more than once: with its succession, and with each step.
+const mostRepeated = 100
+
+func viewOfSuccession(s *pairing.Succession) successionView {
+	out := successionView{Names: s.Names, Steps: make([]stepView, len(s.Steps))}
+	for i, step := range s.Steps {
+		out.Steps[i] = stepView{step.Certificate.View(), step.Paths, step.Keys, step.SPKI}
+		if len(step.Certificate.Names) > mostRepeated { // they are those of the succession
+			out.Steps[i].Certificate.Names = nil
+		}
+	}
+	return out
+}
+
 // Reaches reports whether a finding that counts is at least as severe as the limit.
 func (p *Pairs) Reaches(limit judge.Severity) bool {
 	return slices.ContainsFunc(p.Files, func(f PairFile) bool { return judge.Reach(f.Findings, limit) })
@@ -54,7 +110,13 @@ func (p *Pairs) Reaches(limit judge.Severity) bool {
 
 // Pair is groups, left-overs, successions and findings.
 func Pair(p *Pairs) Document {
-	d := Document{Value: p}
+	d := Document{Value: pairHead{p.Schema, p.At, p.Policy}, Lists: []List{
+		{"groups", len(p.Groups), func(i int) any { return viewOfGroup(&p.Groups[i]) }},
+		{"unpaired", len(p.Unpaired), func(i int) any { return p.Unpaired[i].View() }},
+		{"successions", len(p.Successions), func(i int) any { return viewOfSuccession(&p.Successions[i]) }},
+		{"files", len(p.Files), func(i int) any { return &p.Files[i] }},
+		{"unexamined", len(p.Unexamined), func(i int) any { return &p.Unexamined[i] }},
+	}}
 	for _, f := range p.Files {
 		if len(f.Findings) > 0 {
 			d.Rows = append(d.Rows, Row{f.Path, f.Verdict, f.Findings})
@@ -71,11 +133,18 @@ func Pair(p *Pairs) Document {
 
 // pairGroups shows what belongs together, what is left over and what followed what.
 func pairGroups(w io.Writer, p *Pairs, width int) error {
-	var out strings.Builder
-	if len(p.Groups) > 0 {
-		out.WriteString("BELONG TOGETHER\n\n")
+	heading := func(count int, text string) error {
+		if count == 0 {
+			return nil
+		}
+		_, err := io.WriteString(w, text+"\n\n")
+		return err
 	}
-	for _, g := range p.Groups {
+	if err := heading(len(p.Groups), "BELONG TOGETHER"); err != nil {
+		return err
+	}
+	err := inBlocks(w, len(p.Groups), func(out *bytes.Buffer, i int) error {
+		g := p.Groups[i]
 		out.WriteString(groupTitle(g) + "\n")
 		var rows [][2]string
 		for _, k := range g.Keys {
@@ -87,21 +156,20 @@ func pairGroups(w io.Writer, p *Pairs, width int) error {
 		for _, c := range g.Certificates {
 			rows = append(rows, [2]string{"certificate", memberPath(*c) + "  " + validity(*c, p.At)})
 		}
-		writeRows(&out, rows, width)
+		writeRows(out, rows, width)
+		return nil
+	})
+	if err != nil {
+		return err
 	}
-	if len(p.Unpaired) > 0 {
-		out.WriteString("LEFT OVER\n\n")
-		var rows [][2]string
-		for _, m := range p.Unpaired {
-			rows = append(rows, [2]string{memberKind(m),
-				strings.TrimSpace(fmt.Sprintf("%s  %s", memberPath(m), m.Brief.Label)) + ": " + m.Why})
-		}
-		writeRows(&out, rows, width)
+	if err := leftOver(w, p, width); err != nil {
+		return err
 	}
-	if len(p.Successions) > 0 {
-		out.WriteString("FOLLOWED ONE ANOTHER\n\n")
+	if err := heading(len(p.Successions), "FOLLOWED ONE ANOTHER"); err != nil {
+		return err
 	}
-	for _, x := range p.Successions {
+	return inBlocks(w, len(p.Successions), func(out *bytes.Buffer, i int) error {
+		x := p.Successions[i]
 		out.WriteString(wrap(few(x.Names, mostValues), width) + "\n")
 		var rows [][2]string
 		for _, step := range x.Steps {
@@ -113,10 +181,9 @@ func pairGroups(w io.Writer, p *Pairs, width int) error {
 			rows = append(rows, [2]string{span(facts.Certificate, step.Certificate.NotBefore, step.Certificate.NotAfter,
 				p.At), line})
 		}
-		writeRows(&out, rows, width)
-	}
-	_, err := io.WriteString(w, out.String())
-	return err
+		writeRows(out, rows, width)
+		return nil
+	})
 }
 
 // pairFindings shows the files at which something is wrong like "nurvik audit" does.
@@ -181,19 +248,53 @@ func validity(m pairing.Member, at time.Time) string {
 }
 
 // writeRows writes pairs of a word and a line that is broken where it must be.
-func writeRows(out *strings.Builder, rows [][2]string, width int) {
+func writeRows(out *bytes.Buffer, rows [][2]string, width int) {
 	column := 0
 	for _, r := range rows {
 		column = max(column, len(r[0]))
 	}
 	for _, r := range rows {
-		lead := r[0]
-		for line := range strings.SplitSeq(wrap(r[1], max(width-column-4, 30)), "\n") {
-			fmt.Fprintf(out, "  %-*s  %s\n", column, lead, line)
-			lead = ""
-		}
+		writeRow(out, r[0], r[1], column, width)
 	}
 	out.WriteByte('\n')
+}
+
+// writeRow writes what a row is in a column of the width, and the rest behind it.
+func writeRow(out *bytes.Buffer, lead, rest string, column, width int) {
+	for line := range strings.SplitSeq(wrap(rest, max(width-column-4, 30)), "\n") {
+		out.WriteString("  " + lead)
+		spaces(out, column-len(lead)+2)
+		out.WriteString(line + "\n")
+		lead = ""
+	}
+}
+
+// leftOver shows what belongs to nothing.
+func leftOver(w io.Writer, p *Pairs, width int) error {
+	if len(p.Unpaired) == 0 {
+		return nil
+	}
+	if _, err := io.WriteString(w, "LEFT OVER\n\n"); err != nil {
+		return err
+	}
+	column := 0
+	for _, m := range p.Unpaired {
+		column = max(column, len(memberKind(m)))
+	}
+	err := inBlocks(w, len(p.Unpaired), func(out *bytes.Buffer, i int) error {
+		m := &p.Unpaired[i]
+		text := memberPath(*m)
+		if m.Brief.Label != "" {
+			text += "  " + m.Brief.Label
+		}
+		writeRow(out, memberKind(*m), text+": "+m.Why, column, width)
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	_, err = io.WriteString(w, "\n")
+	return err
 }
 
 // AnswerSchema names the form of the JSON of the single question.

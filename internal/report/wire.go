@@ -1,6 +1,7 @@
 package report
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"slices"
@@ -19,7 +20,7 @@ import (
 // version, order of preference and groups; with long every setting and connection.
 func wire(w io.Writer, e facts.Endpoint, shown []judge.Shown, long bool, s Style) error {
 	width := s.columns()
-	var out strings.Builder
+	var out bytes.Buffer
 	for _, o := range e.Observations {
 		if o.Outcome != facts.Answered {
 			continue

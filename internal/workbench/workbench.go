@@ -81,12 +81,15 @@ func Sort(inputs []Input, passwords []string, at time.Time) (*Result, error) {
 	}
 	engine := assess.New(assess.Options{At: at, Memory: reader.Memory, Material: true})
 	judgements, result := engine.Files(files, assess.Expectation{Policy: policy.Open()})
+	owners := inventory.OwnersOf(files, reader.Memory)
 	for i, j := range judgements {
 		reason, _ := judge.Locked(files[i])
 		f := File{Path: j.Target, Verdict: j.Verdict, Entries: []inventory.Entry{}, Findings: []Finding{},
 			Locked: reason == facts.NoPassword || reason == facts.WrongPassword}
-		for _, item := range files[i].Items {
-			f.Entries = append(f.Entries, inventory.Of(item, true))
+		for n := range files[i].Items {
+			e := inventory.Of(&files[i].Items[n], reader.Memory, true)
+			owners.Name(&e)
+			f.Entries = append(f.Entries, e)
 		}
 		for _, finding := range j.Findings {
 			entry, _ := judge.Explain(finding.Code)
@@ -94,13 +97,6 @@ func Sort(inputs []Input, passwords []string, at time.Time) (*Result, error) {
 		}
 		r.Files = append(r.Files, f)
 	}
-	var all []*inventory.Entry
-	for i := range r.Files {
-		for n := range r.Files[i].Entries {
-			all = append(all, &r.Files[i].Entries[n])
-		}
-	}
-	inventory.NameKeys(all)
 	r.Result = result
 	r.Parts = parts(files, result, keys, at)
 	return r, nil

@@ -113,7 +113,7 @@ func (c *catch) certificate(place int64, position int, der []byte) {
 		return
 	}
 	b := x.Brief()
-	id, spki := b.SHA256.String(), c.key(b.PublicKey)
+	id, spki := b.SHA256.String(), c.key(b.PublicKey())
 	if _, known := c.certificates[id]; !known {
 		row := Certificate{SHA256: id, SPKISHA256: spki, DER: x.Raw, Subject: plain.Text(x.Subject.String()),
 			Issuer: plain.Text(x.Issuer.String()), Serial: plain.Text(b.Serial),

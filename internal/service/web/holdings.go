@@ -126,8 +126,8 @@ func holdingOf(h store.Holding) api.Holding {
 // contents says in a few words each what a file holds.
 func contents(f facts.File) []string {
 	out := []string{}
-	for _, item := range f.Items {
-		e := inventory.Of(item, false)
+	for i := range f.Items {
+		e := inventory.Of(&f.Items[i], nil, false)
 		words := e.What
 		switch {
 		case e.Label != "":
