@@ -14,6 +14,8 @@ import (
 
 // Memory is safe for concurrent use. A nil one remembers nothing and decodes each time.
 type Memory struct {
+	Forget bool // keep what was learnt, and not the bytes; set before the first use
+
 	entries sync.Map // *entry by sums of the bytes
 }
 
@@ -52,9 +54,12 @@ func (m *Memory) Learn(key pki.PublicKey) *pki.Brief {
 	return b
 }
 
-// Of is the brief of an item: nil for kinds that have none, for keys whose
+// Of is what was learnt of an item: nil for kinds that have none, for keys whose
 // public half is not known, and for what cannot be decoded.
 func (m *Memory) Of(item *facts.Item) *pki.Brief {
+	if b := item.Learnt(); b != nil {
+		return b
+	}
 	kind, der := item.Kind, item.DER
 	switch item.Kind {
 	case facts.Certificate, facts.Request, facts.PublicKey:
@@ -75,7 +80,10 @@ func (m *Memory) Of(item *facts.Item) *pki.Brief {
 
 func (m *Memory) decode(kind facts.ItemKind, der []byte) ([]byte, *pki.Brief, error) {
 	if e, ok := m.look(kind, der); ok {
-		return e.der, e.brief, nil
+		if e.der != nil {
+			der = e.der
+		}
+		return der, e.brief, nil
 	}
 	b, err := decoded(kind, der)
 	if err != nil {
@@ -117,11 +125,20 @@ func (m *Memory) look(kind facts.ItemKind, der []byte) (*entry, bool) {
 		return nil, false
 	}
 	e := known.(*entry)
+	if e.der == nil {
+		return e, pki.FingerprintOf(der) == e.brief.SHA256
+	}
 	return e, bytes.Equal(e.der, der)
 }
 
 func (m *Memory) keep(kind facts.ItemKind, der []byte, b *pki.Brief) {
-	if m != nil {
-		m.entries.Store(sum(kind, der), &entry{der, b})
+	if m == nil {
+		return
 	}
+	if m.Forget && kind != facts.PublicKey {
+		b.Detach()
+		m.entries.Store(sum(kind, der), &entry{nil, b})
+		return
+	}
+	m.entries.Store(sum(kind, der), &entry{der, b})
 }

@@ -1,5 +1,7 @@
 package facts
 
+import "nurvik/core/pki"
+
 // File is what one file, or one entry of an archive, holds. It has the public
 // side of everything and no private part of any key.
 type File struct {
@@ -44,7 +46,16 @@ type Item struct {
 	Unchecked bool    `json:"unchecked,omitempty" doc:"The integrity of the keystore was not checked"`
 	Locked    string  `json:"locked,omitempty" enum:",no-password,wrong-password,unsupported,too-costly,damaged" doc:"Why a keystore stayed closed"`
 	Detail    *Reason `json:"detail,omitempty" doc:"More of it"`
+
+	learnt *pki.Brief
 }
+
+// Learn keeps what was learnt when the item was decoded. It is no part of the
+// facts: whoever has it need not decode the item again.
+func (i *Item) Learn(b *pki.Brief) { i.learnt = b }
+
+// Learnt is what was learnt when the item was decoded, nil where nothing was kept.
+func (i *Item) Learnt() *pki.Brief { return i.learnt }
 
 // Place is where in a file something lies.
 type Place struct {

@@ -190,8 +190,13 @@ func (s *scan) signed(der []byte, kind shape) error {
 		item.Kind, decode = facts.Request, s.reader.Memory.Request
 	}
 	var err error
-	if item.DER, _, err = decode(der); err != nil {
+	var b *pki.Brief
+	if item.DER, b, err = decode(der); err != nil {
 		return err
+	}
+	item.Learn(b)
+	if m := s.reader.Memory; m != nil && m.Forget && len(b.Anomalies) == 0 {
+		item.DER = nil
 	}
 	s.add(item)
 	return nil

@@ -141,7 +141,9 @@ func (s *scan) key(structure string, key *pki.PrivateKey, private []byte, protec
 	}
 	item := facts.Item{Kind: facts.PrivateKey, Key: k}
 	if key.Comparable() {
-		k.Type = s.reader.Memory.Learn(key.Public).Key
+		b := s.reader.Memory.Learn(key.Public)
+		k.Type = b.Key
+		item.Learn(b)
 	} else {
 		k.Type = key.Public.String()
 	}

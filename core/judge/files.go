@@ -125,26 +125,28 @@ func issuers(given []*pki.Certificate) map[string]bool {
 func Files(files []facts.File, context Context) ([]Judgement, *pairing.Result) {
 	context.ready()
 	var result *pairing.Result
-	var together []located
+	together := map[int][]Finding{} // by file
+	keep := func(list []located) {
+		for i := range list {
+			together[list[i].file] = append(together[list[i].file], list[i].Finding)
+		}
+	}
 	var group sync.WaitGroup
 	group.Go(func() {
 		d := context.Report.Do("pairs", func() {
 			result = pairing.Pair(files, context.Memory, context.At)
-			together = ofFiles(newPairs(files, result, &context))
+			ofFiles(newPairs(files, result, &context), keep)
 		})
 		if d != nil && len(files) > 0 { // which file it was about nobody knows; it is told once
 			result = &pairing.Result{}
-			together = []located{{file: 0, Finding: notCompared(files[0].Path, d)}}
+			clear(together)
+			keep([]located{{file: 0, Finding: notCompared(files[0].Path, d)}})
 		}
 	})
 	judgements := make([]Judgement, len(files))
 	InParallel(len(files), func(i int) { judgements[i] = judged(&files[i], &context) })
 	group.Wait()
-	more := map[int][]Finding{}
-	for _, f := range together {
-		more[f.file] = append(more[f.file], f.Finding)
-	}
-	for i, extra := range more {
+	for i, extra := range together {
 		j := &judgements[i]
 		j.Findings = merge(append(j.Findings, settled(&context.Policy, context.At, j.Target, extra)...))
 		j.Verdict = verdictOf(j.Findings)

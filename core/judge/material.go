@@ -36,12 +36,12 @@ func open(file *facts.File, context *Context) *material {
 		switch p.item.Kind {
 		case facts.Certificate:
 			if context.Material {
-				_, p.brief, p.err = context.Memory.Certificate(p.item.DER)
+				p.know(context)
 			} else {
 				m.decode(p)
 			}
 		case facts.Request:
-			_, p.brief, p.err = context.Memory.Request(p.item.DER)
+			p.know(context)
 		default:
 			p.brief = context.Memory.Of(p.item)
 		}
@@ -57,6 +57,18 @@ func open(file *facts.File, context *Context) *material {
 		return m.anchors && !c.IsCA() && c.SelfIssued()
 	})
 	return m
+}
+
+// know finds out what is known of a certificate or request, or why nothing is.
+func (p *piece) know(context *Context) {
+	if p.brief = p.item.Learnt(); p.brief != nil {
+		return
+	}
+	if p.item.Kind == facts.Request {
+		_, p.brief, p.err = context.Memory.Request(p.item.DER)
+		return
+	}
+	_, p.brief, p.err = context.Memory.Certificate(p.item.DER)
 }
 
 // decode decodes a certificate whole, for chains.

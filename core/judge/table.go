@@ -117,11 +117,10 @@ func ofFile(m *material) (out []Finding) {
 	return out
 }
 
-func ofFiles(p *pairs) (out []located) {
+func ofFiles(p *pairs, found func([]located)) {
 	for _, c := range checks {
 		if c.files != nil {
-			out = append(out, c.files(p)...)
+			found(c.files(p))
 		}
 	}
-	return out
 }

@@ -1,6 +1,7 @@
 package pki
 
 import (
+	"bytes"
 	"time"
 	"unique"
 )
@@ -56,6 +57,9 @@ type Brief struct {
 	Anomalies  []Anomaly
 	spki       []byte // a part of the DER, so that it costs no memory
 }
+
+// Detach makes the brief independent of the bytes that it was made of.
+func (b *Brief) Detach() { b.spki = bytes.Clone(b.spki) }
 
 // PublicKey decodes the key anew: briefs are many, and few ask for it.
 func (b *Brief) PublicKey() PublicKey {

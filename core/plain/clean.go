@@ -36,8 +36,9 @@ func CleanLinesIn(pointer any) {
 func walk(v reflect.Value, text func(string) string) {
 	switch v.Kind() {
 	case reflect.String:
-		if s := v.String(); text(s) != s {
-			v.SetString(text(s))
+		s := v.String()
+		if clean := text(s); len(clean) != len(s) || clean != s {
+			v.SetString(clean)
 		}
 	case reflect.Int:
 		if n := min(max(v.Int(), 0), math.MaxInt32); n != v.Int() {

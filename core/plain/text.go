@@ -34,7 +34,14 @@ func Text(s string) string {
 }
 
 // Lines is the same for text of several lines and of any length.
-func Lines(s string) string { return escape(s, true) }
+func Lines(s string) string {
+	for i := range len(s) {
+		if c := s[i]; (c < ' ' || c > '~') && c != '\n' && c != '\t' {
+			return escape(s, true)
+		}
+	}
+	return s
+}
 
 // Name is the same for a name, which ends with an ellipsis after MaxName characters.
 func Name(s string) string {

@@ -40,7 +40,7 @@ Exit status 0 when everything named was read, else 3.`,
 }
 
 func (a *app) identify(ctx context.Context, material *materialFlags, paths []string, long bool) error {
-	source, err := a.gather(ctx, material, paths)
+	source, err := a.gather(ctx, material, paths, !long)
 	if err != nil {
 		return err
 	}

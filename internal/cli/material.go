@@ -87,27 +87,27 @@ func (a *app) passwords(f *materialFlags) ([]string, error) {
 }
 
 // gather reads everything that the call names.
-func (a *app) gather(ctx context.Context, f *materialFlags, paths []string) (*audit.Source, error) {
+func (a *app) gather(ctx context.Context, f *materialFlags, paths []string, forget bool) (*audit.Source, error) {
 	passwords, err := a.passwords(f)
 	if err != nil {
 		return nil, err
 	}
-	source, err := a.read(ctx, passwords, paths)
+	source, err := a.read(ctx, passwords, paths, forget)
 	if err != nil {
 		return nil, err
 	}
 	if password, ok := a.unlock(paths, passwords, source.Files); ok {
-		return a.read(ctx, []string{password}, paths)
+		return a.read(ctx, []string{password}, paths, forget)
 	}
 	return source, nil
 }
 
-func (a *app) read(ctx context.Context, passwords, paths []string) (*audit.Source, error) {
+func (a *app) read(ctx context.Context, passwords, paths []string, forget bool) (*audit.Source, error) {
 	progress, finish := a.counter("reading")
 	defer finish()
 	source := &audit.Source{
 		Reader: &intake.Reader{Opener: keystore.Opener{Passwords: passwords, Budget: &pbe.Budget{}},
-			Memory: &brief.Memory{}, Report: a.report},
+			Memory: &brief.Memory{Forget: forget}, Report: a.report},
 		Stdin: a.stdin, Progress: progress,
 	}
 	for _, path := range paths {

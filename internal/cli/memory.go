@@ -9,7 +9,7 @@ import (
 // LeastMemory is what the program may use before it collects garbage in
 // earnest, in bytes: it runs on every server of an estate, beside what the
 // server is for.
-const LeastMemory = 192 << 20
+const LeastMemory = 240 << 20
 
 // LimitMemory lets garbage lie until the limit is near, which is cheap, and
 // raises the limit where there is much to be remembered, so that collecting

@@ -82,7 +82,7 @@ func (a *app) pair(ctx context.Context, f *pairFlags, at time.Time, paths []stri
 	if err != nil {
 		return err
 	}
-	source, err := a.gather(ctx, &f.material, paths)
+	source, err := a.gather(ctx, &f.material, paths, true)
 	if err != nil {
 		return err
 	}
@@ -115,7 +115,7 @@ func (a *app) pairQuestion(ctx context.Context, f *pairFlags, at time.Time) erro
 		return usage(fmt.Errorf("a stream can be the key or the certificate, not both; \"nurvik pair %s\" sorts out "+
 			"one stream", f.key))
 	}
-	both, err := a.gather(ctx, &f.material, []string{f.key, f.certificate})
+	both, err := a.gather(ctx, &f.material, []string{f.key, f.certificate}, true)
 	if err != nil {
 		return err
 	}
