@@ -117,11 +117,10 @@ func revokedAt(r facts.Revocation, at time.Time) bool {
 
 // weaknesses remembers results: the key of a certificate is in a file of its
 // own, in a request and in keystores too.
-func (c *Context) weaknesses(key pki.PublicKey) []keycheck.Finding {
+func (c *Context) weaknesses(key pki.PublicKey, id pki.Fingerprint) []keycheck.Finding {
 	if key.N == nil {
 		return nil
 	}
-	id := key.Match()
 	if known, ok := c.weak.Load(id); ok {
 		found, _ := known.([]keycheck.Finding)
 		return found

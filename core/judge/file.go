@@ -37,7 +37,7 @@ var perFile = map[facts.DefectKind]bool{
 
 // fileForm tells the defects of the form: one finding for each cause in a file, with the places.
 func fileForm(m *material) []Finding {
-	t := newTold()
+	var t told
 	for i := range m.file.Defects {
 		d := &m.file.Defects[i]
 		code, ok := formCodes[d.Kind]
@@ -83,8 +83,6 @@ type told struct {
 	more map[string]int // further places that are counted only
 }
 
-func newTold() *told { return &told{at: map[string]int{}, more: map[string]int{}} }
-
 // mostPlaces of one cause are named.
 const mostPlaces = 20
 
@@ -115,13 +113,16 @@ func (t *told) again(code string, r facts.Reason, line, offset int) bool {
 }
 
 func (t *told) add(code string, r facts.Reason, f Finding) {
+	if t.at == nil {
+		t.at, t.more = map[string]int{}, map[string]int{}
+	}
 	t.at[causeOfForm(code, r)] = len(t.out)
 	t.out = append(t.out, f)
 }
 
 // fileDamaged tells of what cannot be read: one finding for each cause.
 func fileDamaged(m *material) []Finding {
-	t := newTold()
+	var t told
 	add := func(line int, offset *int, grammar facts.Grammar, reason facts.Reason) {
 		const code = "file.damaged"
 		if t.again(code, reason, line, *offset) {
@@ -153,6 +154,9 @@ func fileDamaged(m *material) []Finding {
 // which has a name for each entry, and of a document each value counts alone.
 func fileNeverUsed(m *material) []Finding {
 	if m.anchors {
+		return nil
+	}
+	if len(m.pieces) < 2 {
 		return nil
 	}
 	keys, leaves := &firsts{what: "private key"}, &firsts{what: "certificate"}

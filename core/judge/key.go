@@ -18,9 +18,9 @@ const shortRootRemedy = "Remove it from the trust store where nothing needs it: 
 	"a longer key."
 
 // keyStrength judges one public key. owner says whose it is: the certificate,
-// request or key file. anchor says that it is a trust anchor's, whose key
+// request or key file, and match identifies it. anchor says that it is a trust anchor's, whose key
 // nobody but its CA can change.
-func keyStrength(context *Context, key pki.PublicKey, anchor bool, owner func() string) []Finding {
+func keyStrength(context *Context, key pki.PublicKey, match pki.Fingerprint, anchor bool, owner func() string) []Finding {
 	var out []Finding
 	add := func(code, message string, args ...any) *Finding {
 		whose := owner()
@@ -35,7 +35,7 @@ func keyStrength(context *Context, key pki.PublicKey, anchor bool, owner func() 
 			f.Severity, f.Remedy = Note, shortRootRemedy
 		}
 	}
-	if weaknesses := context.weaknesses(key); len(weaknesses) > 0 {
+	if weaknesses := context.weaknesses(key, match); len(weaknesses) > 0 {
 		var texts []string
 		for _, w := range weaknesses {
 			texts = append(texts, w.Text)
@@ -52,12 +52,12 @@ func keyStrength(context *Context, key pki.PublicKey, anchor bool, owner func() 
 			joined(context.Policy.Keys.Allowed))
 		f.Remedy = "Make a new key of a kind that the policy allows, and have a certificate issued for it."
 	}
-	if factor := context.Shared[key.Match()]; factor != nil {
+	if factor := context.Shared[match]; factor != nil {
 		f := add("key.shared-prime", "The modulus of %s shares a prime factor of %d bits with that of another key.",
 			factor.BitLen())
-		for match, other := range context.Shared {
-			if match != key.Match() && other.Cmp(factor) == 0 {
-				f.Evidence.Observations = append(f.Evidence.Observations, "the other key: "+match.String())
+		for partner, other := range context.Shared {
+			if partner != match && other.Cmp(factor) == 0 {
+				f.Evidence.Observations = append(f.Evidence.Observations, "the other key: "+partner.String())
 			}
 		}
 	}
@@ -85,7 +85,7 @@ func shortness(context *Context, key pki.PublicKey) Severity {
 func keysOfPath(b *bundle) []Finding {
 	var out []Finding
 	for _, c := range b.assessed.path.Below() {
-		for _, f := range keyStrength(b.context, c.PublicKey, false, c.Label) {
+		for _, f := range keyStrength(b.context, c.PublicKey, c.PublicKey.Match(), false, c.Label) {
 			f.Evidence.Certificate = fingerprint(c)
 			out = append(out, f)
 		}
@@ -116,7 +116,7 @@ func keysOfFile(m *material) []Finding {
 		case facts.PrivateKey:
 			owner = func() string { return "the private key at " + p.place() }
 		}
-		out = append(out, p.located(keyStrength(m.context, p.brief.PublicKey(), m.isAnchor(p), owner))...)
+		out = append(out, p.located(keyStrength(m.context, p.brief.PublicKey(), p.brief.Match(), m.isAnchor(p), owner))...)
 	}
 	return out
 }

@@ -11,6 +11,7 @@ import (
 type firsts struct {
 	what          string
 	first, second *piece
+	id            pki.Fingerprint // of the first
 	seen          map[pki.Fingerprint]bool
 	others        int
 }
@@ -18,8 +19,12 @@ type firsts struct {
 func (f *firsts) add(p *piece, id pki.Fingerprint) {
 	switch {
 	case f.first == nil:
-		f.first, f.seen = p, map[pki.Fingerprint]bool{id: true}
+		f.first, f.id = p, id
+	case id == f.id:
 	case !f.seen[id]:
+		if f.seen == nil {
+			f.seen = map[pki.Fingerprint]bool{}
+		}
 		f.seen[id] = true
 		if f.others++; f.second == nil {
 			f.second = p
