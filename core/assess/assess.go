@@ -39,6 +39,7 @@ type Options struct {
 	Distrust  []pki.Fingerprint
 	Heap      bool          // files are one heap of certificates
 	Unordered bool          // the heap came from where files have no order
+	Bare      bool          // chains and certificates are left out of the judgements of files
 	Material  bool          // files are judged as material only: form, keys and pairs, no chains
 	Report    rescue.Report // takes defects of the judging itself to the log; nil drops them
 }
@@ -54,7 +55,7 @@ type Engine struct {
 func New(o Options) *Engine {
 	e := &Engine{seen: map[pki.Fingerprint]bool{}, common: judge.Context{
 		At: o.At, Memory: o.Memory, Verifier: &chain.Verifier{}, Anchors: trust.Merge("all", o.Anchors...),
-		Heap: o.Heap, Bundles: o.Heap, Unordered: o.Unordered, Material: o.Material, Report: o.Report, Distrust: map[pki.Fingerprint]bool{},
+		Heap: o.Heap, Bundles: o.Heap, Unordered: o.Unordered, Material: o.Material, Bare: o.Bare, Report: o.Report, Distrust: map[pki.Fingerprint]bool{},
 	}}
 	for _, f := range o.Distrust {
 		e.common.Distrust[f] = true
@@ -90,10 +91,13 @@ func (e *Engine) LearnFacts(observed []facts.Endpoint, files []facts.File) {
 		}
 	}
 	for _, f := range files {
-		for _, item := range f.Items {
+		for i := range f.Items {
+			item := &f.Items[i]
 			switch item.Kind {
 			case facts.Certificate:
-				e.Learn(item.DER)
+				if b := item.Learnt(); b == nil || b.CA { // of many leaves nothing is to be learnt
+					e.Learn(item.DER)
+				}
 			case facts.RevocationList:
 				e.learnList(f.Path, item.DER)
 			}

@@ -31,6 +31,7 @@ type Context struct {
 	At        time.Time
 	Heap      bool                         // a file is one heap: without a leaf the lowest authorities are judged
 	Bundles   bool                         // carry the right bundle even where nothing is to be repaired
+	Bare      bool                         // leave chains and certificates out of the judgements of files
 	Distrust  map[pki.Fingerprint]bool     // certificates or keys that are not to be trusted, for asking what if
 	Material  bool                         // judge files as material only: form, keys and pairs, no chains
 	Shared    map[pki.Fingerprint]*big.Int // prime factors that keys share with others, by PublicKey.Match

@@ -43,12 +43,17 @@ func judgedAlone(file *facts.File, shared *Context) Judgement {
 	m, seen := open(file, &context), newPool()
 	findings, bundles := ofFile(m), bundlesOf(m)
 	learnLists(&context, bundles)
-	for _, b := range bundles {
+	for i, b := range bundles {
+		bundles[i] = nil // of many chains one at a time is in memory
 		b.examine()
 		findings = append(findings, ofChain(b)...)
-		j.draw(b, "", seen)
+		if !context.Bare {
+			j.draw(b, "", seen)
+		}
 	}
-	seen.add(m.certificates...)
+	if !context.Bare {
+		seen.add(m.certificates...)
+	}
 	j.settle(&context, findings)
 	j.Certificates = seen.list
 	return j

@@ -24,6 +24,7 @@ type Options struct {
 	Asking   func(done, total int) // called after each endpoint that was asked about; may be nil
 	AskFiles bool                  // ask about files too
 	Distrust []pki.Fingerprint     // certificates or keys that count for nothing
+	Bare     bool                  // of files only the findings are asked for, not their chains
 }
 
 // Steps is the number of visits that Run will report progress of.
@@ -34,7 +35,7 @@ func (p *Plan) Steps() int { return len(p.visits) }
 func (p *Plan) Run(ctx context.Context, o Options) *Report {
 	observed, errs := p.visit(ctx, o)
 	engine := assess.New(assess.Options{At: o.At, Anchors: p.anchors, Memory: p.memory, Distrust: o.Distrust,
-		Heap: p.heap, Unordered: p.heap && p.unordered, Report: p.report})
+		Heap: p.heap, Unordered: p.heap && p.unordered, Bare: o.Bare && len(o.Distrust) == 0, Report: p.report})
 	engine.LearnFacts(observed, p.files)
 	engine.LearnFacts(nil, p.sources)
 	report := &Report{Schema: Schema, At: o.At.UTC().Truncate(time.Second), Policy: p.Policy().Name,

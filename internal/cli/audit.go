@@ -92,6 +92,7 @@ func (a *app) audit(ctx context.Context, f *auditFlags) error {
 	if err != nil {
 		return err
 	}
+	options.Bare = a.output == "table" // which shows no chains of files
 	options.Progress, options.Asking, options.Shared = visiting, asking, f.shared.step(shared)
 	a.interruption.visited.Store(plan.Steps() > 0)
 	result := plan.Run(ctx, options)

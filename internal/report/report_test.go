@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"flag"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -115,10 +116,68 @@ func TestExplanation(t *testing.T) {
 	}
 }
 
+// TestEveryFormOfJSON: a result is the same in one piece, indented for a terminal, and line by line.
+func TestEveryFormOfJSON(t *testing.T) {
+	many := sample()
+	for range 1000 { // more than one block
+		many.Targets = append(many.Targets, many.Targets[0])
+	}
+	for name, document := range map[string]report.Document{"audit": report.Audit(many, false),
+		"pair": report.Pair(pairsSample(t)), "identify": report.Identify(inventorySample(), false, time.Time{})} {
+		write := func(form string, s report.Style) []byte {
+			var out bytes.Buffer
+			format, err := report.FormatNamed(form)
+			require.NoError(t, err)
+			require.NoError(t, format.Write(&out, document, s))
+			return out.Bytes()
+		}
+		plain := write("json", report.Style{})
+		assert.JSONEq(t, string(plain), string(write("json", report.Style{Terminal: true})), name)
+		var whole map[string]any
+		require.NoError(t, json.Unmarshal(plain, &whole), name)
+		lines := bytes.Split(bytes.TrimSpace(write("jsonl", report.Style{})), []byte("\n"))
+		got := map[string]any{}
+		require.NoError(t, json.Unmarshal(lines[0], &got), "the first line is what stands beside the lists")
+		for _, line := range lines[1:] {
+			var entry map[string]any
+			require.NoError(t, json.Unmarshal(line, &entry))
+			require.Len(t, entry, 1, "the name of the list")
+			for list, value := range entry {
+				all, _ := got[list].([]any)
+				got[list] = append(all, value)
+			}
+		}
+		for list, value := range whole {
+			if entries, ok := value.([]any); !ok || len(entries) > 0 {
+				assert.Equal(t, value, got[list], "%s: %s", name, list)
+			}
+		}
+	}
+}
+
+// TestWideThingsBesideMany: one certificate of very many names does not make a line of each file as wide.
+func TestWideThingsBesideMany(t *testing.T) {
+	v := inventorySample()
+	for i := range 20000 {
+		v.Files[0].Entries[0].Names = append(v.Files[0].Entries[0].Names, fmt.Sprintf("b%d.tarnholm.example", i))
+	}
+	for range 500 {
+		v.Files = append(v.Files, v.Files[1])
+	}
+	for form, most := range map[string]int{"table": 300_000, "json": 1_000_000, "jsonl": 1_000_000} {
+		var out bytes.Buffer
+		format, err := report.FormatNamed(form)
+		require.NoError(t, err)
+		require.NoError(t, format.Write(&out, report.Identify(v, false, time.Time{}), report.Style{}))
+		assert.Less(t, out.Len(), most, form)
+		assert.Equal(t, form != "table", strings.Count(out.String(), "b19999.tarnholm.example") == 1, form)
+	}
+}
+
 func TestFormats(t *testing.T) {
-	assert.Equal(t, []string{"json", "table"}, report.Formats())
+	assert.Equal(t, []string{"json", "jsonl", "table"}, report.Formats())
 	_, err := report.FormatNamed("picture")
-	assert.EqualError(t, err, `the output "picture" is not known; there are json and table`)
+	assert.EqualError(t, err, `the output "picture" is not known; there are json, jsonl, table`)
 	table, err := report.FormatNamed("table")
 	require.NoError(t, err)
 	var out bytes.Buffer
