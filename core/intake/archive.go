@@ -3,10 +3,11 @@ package intake
 import (
 	"archive/tar"
 	"bytes"
-	"compress/gzip"
 	"errors"
 	"io"
 	"strings"
+
+	"github.com/klauspost/compress/gzip"
 
 	"nurvik/core/facts"
 	"nurvik/core/pki"
@@ -63,8 +64,9 @@ func (e *expansion) entry(archive, name string, stream io.Reader, compressed int
 		return e.limit(path, facts.TooManyEntries, MaxEntries)
 	}
 	most := mostOf(compressed)
-	var buffer bytes.Buffer
-	n, err := io.Copy(&buffer, io.LimitReader(stream, most+1))
+	buffer := newBuffer()
+	err := fill(buffer, stream, compressed, most+1)
+	n := int64(buffer.Len())
 	e.size += int(n)
 	switch {
 	case e.size > MaxArchiveSize:
@@ -81,7 +83,11 @@ func (e *expansion) entry(archive, name string, stream io.Reader, compressed int
 			return nil
 		}
 	}
+	before := len(e.files)
 	e.add(path, buffer.Bytes(), depth+1)
+	if len(e.files) == before { // nobody holds a part of it
+		keep(buffer)
+	}
 	if e.over {
 		return errLimit
 	}

@@ -26,6 +26,9 @@ func looksDocument(data []byte) bool {
 	if len(trimmed) == 0 || bytes.HasPrefix(trimmed, []byte("-----BEGIN ")) {
 		return false
 	}
+	if !promisesBase64(trimmed) && !mentionsBlocks(trimmed) { // most documents: parsing is not free
+		return false
+	}
 	if trimmed[0] == '{' || trimmed[0] == '[' || bytes.HasPrefix(trimmed, []byte("---\n")) {
 		return true
 	}
@@ -37,6 +40,46 @@ func looksDocument(data []byte) bool {
 		// The first line of a document is a key; that of a PEM file with text around is anything.
 		key, _, found := bytes.Cut(line, []byte(":"))
 		return found && len(key) < 100 && !bytes.ContainsAny(key, "=")
+	}
+	return false
+}
+
+// beginnings of base64: of DER, of PEM, of the Java keystores, and of base64 of the first two.
+var beginnings = [][]byte{[]byte("M"), []byte("LS0t"), []byte("/u3+7"), []byte("zs7O"), []byte("TU"), []byte("TFMw")}
+
+// within are how "-----BEGIN " looks inside of base64, wherever it begins.
+var within = [][]byte{[]byte("LS0tLS1CRUdJTi"), []byte("0tLS0tQkVHSU4g"), []byte("tLS0tLUJFR0lOI")}
+
+// promisesBase64 reports whether the text has base64 with a block in it, or a
+// run as long as half a line of it that begins as material does.
+func promisesBase64(data []byte) bool {
+	for _, w := range within {
+		if bytes.Contains(data, w) {
+			return true
+		}
+	}
+	const least = 32
+	for end := least - 1; end < len(data); {
+		start := end
+		for start >= 0 && start > end-least && isBase64(data[start]) {
+			start--
+		}
+		if start > end-least {
+			end = start + least
+			continue
+		}
+		for start >= 0 && isBase64(data[start]) {
+			start--
+		}
+		for _, b := range beginnings {
+			if bytes.HasPrefix(data[start+1:], b) {
+				return true
+			}
+		}
+		for end < len(data) && isBase64(data[end]) {
+			end++
+		}
+		end += least
 	}
 	return false
 }

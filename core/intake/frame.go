@@ -25,11 +25,40 @@ var (
 	endWord   = []byte("END ")
 )
 
-// mentionsBlocks reports whether a text has words of a BEGIN or END line: only such a text is looked at closely.
+// mentionsBlocks reports whether a text may have BEGIN or END lines: the words with something in front that is a
+// hyphen, or may have been one. Only such a text is looked at closely.
 func mentionsBlocks(data []byte) bool {
-	return bytes.Contains(data, beginWord) || bytes.Contains(data, endWord) || bytes.Contains(data, []byte("-begin ")) ||
-		bytes.Contains(data, []byte("-end ")) || bytes.Contains(data, []byte("-Begin ")) ||
-		bytes.Contains(data, []byte("-End "))
+	if hyphenated(data, beginWord) || hyphenated(data, endWord) {
+		return true
+	}
+	if !bytes.Contains(data, []byte("--")) {
+		return false
+	}
+	for _, word := range []string{"-begin ", "-end ", "-Begin ", "-End "} {
+		if bytes.Contains(data, []byte(word)) {
+			return true
+		}
+	}
+	return false
+}
+
+func hyphenated(data, word []byte) bool {
+	for position := 0; ; {
+		i := bytes.Index(data[position:], word)
+		if i < 0 {
+			return false
+		}
+		position += i
+		before := data[max(0, position-2):position]
+		position += len(word)
+		if len(before) == 0 {
+			continue
+		}
+		switch last := before[len(before)-1]; {
+		case last == '-', last == ';', last >= 0x80, last == ' ' && before[0] == '-':
+			return true
+		}
+	}
 }
 
 // hyphensAfter counts the run that begins at the position.

@@ -88,13 +88,11 @@ func (r *Reader) Read(name string, stream io.Reader) ([]facts.File, error) {
 // read reads a stream of about the expected size.
 func (r *Reader) read(name string, stream io.Reader, expected int64, access func() *facts.Access) ([]facts.File,
 	error) {
-	buffer, _ := buffers.Get().(*bytes.Buffer)
-	buffer.Reset()
-	buffer.Grow(int(min(expected, MaxFileSize)) + bytes.MinRead)
-	_, err := buffer.ReadFrom(io.LimitReader(stream, MaxFileSize+1))
+	buffer := newBuffer()
+	err := fill(buffer, stream, expected, MaxFileSize+1)
 	data := buffer.Bytes()
 	if plainText(data) && len(data) < 1<<16 {
-		defer buffers.Put(buffer)
+		defer keep(buffer)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("read %s: %w", name, err)
@@ -123,6 +121,9 @@ func (r *Reader) read(name string, stream io.Reader, expected int64, access func
 		files[i].Access = access()
 		plain.Clean(&files[i])
 	}
+	if nothing && len(data) >= 1<<16 { // nobody holds a part of it
+		keep(buffer)
+	}
 	if nothing && other != "" {
 		return nil, fmt.Errorf("%s: %w; it holds keys of %s, which TLS does not use", name, ErrNothing, other)
 	}
@@ -142,8 +143,36 @@ func (r *Reader) read(name string, stream io.Reader, expected int64, access func
 	return files, failure
 }
 
-// buffers are used again for small texts, of which nothing is kept but copies.
+// buffers are used again for texts of which nothing is kept but copies.
 var buffers = sync.Pool{New: func() any { return new(bytes.Buffer) }}
+
+func newBuffer() *bytes.Buffer {
+	buffer, _ := buffers.Get().(*bytes.Buffer)
+	buffer.Reset()
+	return buffer
+}
+
+// keep lets a buffer be used again, unless it is so large that few files need it.
+func keep(buffer *bytes.Buffer) {
+	if buffer.Cap() <= 8<<20 {
+		buffers.Put(buffer)
+	}
+}
+
+// fill reads a stream of about the expected size, and not more than most bytes. Of a program only the head is read.
+func fill(buffer *bytes.Buffer, stream io.Reader, expected, most int64) error {
+	buffer.Grow(int(min(max(expected, headSize), 1<<16)) + bytes.MinRead)
+	_, err := io.CopyN(buffer, stream, min(headSize, most))
+	switch {
+	case errors.Is(err, io.EOF):
+		return nil
+	case err != nil || program(buffer.Bytes()):
+		return err
+	}
+	buffer.Grow(int(min(expected, most)) + bytes.MinRead)
+	_, err = buffer.ReadFrom(io.LimitReader(stream, most-headSize))
+	return err
+}
 
 // plainText reports whether everything that is found in the data is a copy:
 // DER, keystores and archives are kept as they are in memory.

@@ -72,11 +72,15 @@ func ofMaterial(f *facts.File, d facts.Defect) bool {
 	return recognised && d.Kind != facts.Damaged
 }
 
-// program reports whether the bytes begin as a program or library does. Such
-// hold the text of PEM labels, and certificates for their own tests.
+// headSize is how much of a file tells whether it is a program, in bytes.
+const headSize = 512
+
+// program reports whether the bytes begin as a program, a library, a picture, a
+// sound, a font or a translation does. Such hold the text of PEM labels, and
+// certificates for their own tests, or nothing of ours at all.
 func program(data []byte) bool {
 	for _, magic := range []string{"\x7fELF", "MZ", "\xca\xfe\xba\xbe", "\xfe\xed\xfa", "\xcf\xfa\xed\xfe", "!<arch>\n",
-		"\x00asm"} {
+		"\x00asm", "\x89PNG\r\n", "\xff\xd8\xff", "GIF8", "RIFF", "OggS", "wOFF", "wOF2", "\xde\x12\x04\x95"} {
 		if bytes.HasPrefix(data, []byte(magic)) {
 			return true
 		}

@@ -98,7 +98,8 @@ func newText(data []byte) *text {
 
 // normalise rewrites what a mail program, an editor or a page did to a text.
 func (t *text) normalise() {
-	if mentionsBlocks(t.data) {
+	// What has zeros in it is no text that a program rewrote.
+	if bytes.IndexByte(t.data[:min(len(t.data), 1<<13)], 0) < 0 && mentionsBlocks(t.data) {
 		t.unmail()
 		t.rewrite()
 	}

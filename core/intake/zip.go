@@ -1,12 +1,13 @@
 package intake
 
 import (
-	"archive/zip"
 	"bytes"
-	"compress/flate"
 	"errors"
 	"hash/crc32"
 	"io"
+
+	"github.com/klauspost/compress/flate"
+	"github.com/klauspost/compress/zip"
 
 	"nurvik/core/facts"
 	"nurvik/core/pbe"
