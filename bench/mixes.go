@@ -187,12 +187,13 @@ func (f *family) heapFile(i int, name string) (data []byte, suffix string, err e
 	}
 	var der []byte
 	label := "PRIVATE KEY"
-	switch private, isRSA := key.(*rsa.PrivateKey); {
+	switch _, isRSA := key.(*rsa.PrivateKey); {
 	case part == 17 && !isRSA:
 		label = "EC PRIVATE KEY"
 		ec, _ := key.(*ecdsa.PrivateKey)
 		der, err = x509.MarshalECPrivateKey(ec)
 	case part == 18:
+		var private *rsa.PrivateKey
 		if private, err = f.rsaKey(i / 20); err == nil {
 			label, der = "RSA PRIVATE KEY", x509.MarshalPKCS1PrivateKey(private)
 		}

@@ -55,7 +55,8 @@ type Engine struct {
 func New(o Options) *Engine {
 	e := &Engine{seen: map[pki.Fingerprint]bool{}, common: judge.Context{
 		At: o.At, Memory: o.Memory, Verifier: &chain.Verifier{}, Anchors: trust.Merge("all", o.Anchors...),
-		Heap: o.Heap, Bundles: o.Heap, Unordered: o.Unordered, Material: o.Material, Bare: o.Bare, Report: o.Report, Distrust: map[pki.Fingerprint]bool{},
+		Heap: o.Heap, Bundles: o.Heap, Unordered: o.Unordered, Material: o.Material, Bare: o.Bare,
+		Report: o.Report, Distrust: map[pki.Fingerprint]bool{},
 	}}
 	for _, f := range o.Distrust {
 		e.common.Distrust[f] = true

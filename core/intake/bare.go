@@ -19,7 +19,13 @@ func (s *scan) text(data []byte) {
 		return
 	}
 	t.normalise()
-	if !s.blocks(t) && !s.bare(t) && s.foreign == "" {
+	read := s.blocks(t)
+	if order, _ := utf16Order(data); order != 0 && mentionsBlocks(data) { // a file in ASCII was appended
+		plain := &text{original: data, data: data}
+		plain.normalise()
+		read = s.blocks(plain) || read
+	}
+	if !read && !s.bare(t) && s.foreign == "" {
 		s.foreign = foreignText(t.data)
 	}
 }

@@ -50,9 +50,10 @@ func (s *scan) der(data []byte) bool {
 			whole, err := pki.Definite(part)
 			if err != nil && beginsLikeMaterial(part) {
 				s.defect(facts.Damaged, "", s.place.Line, s.place.Offset, facts.Unreadable, err)
+				return s.behind(data, offset)
 			}
 			if err != nil {
-				return beginsLikeMaterial(part)
+				return false
 			}
 			part = whole
 		}
@@ -62,7 +63,7 @@ func (s *scan) der(data []byte) bool {
 				return offset > 0 && s.behind(data, offset)
 			}
 			s.defect(facts.Damaged, "", s.place.Line, s.place.Offset, facts.CutOff, len(part), size)
-			return true
+			return s.behind(data, offset)
 		}
 		got, reason := s.element(part[:size], isNothing)
 		switch {
@@ -72,18 +73,19 @@ func (s *scan) der(data []byte) bool {
 			if reason != "" {
 				s.defect(facts.Damaged, "", s.place.Line, s.place.Offset, facts.Unreadable, reason)
 			}
-			return reason != ""
+			return reason != "" && s.behind(data, offset)
 		case got == isNothing: // nothing is claimed of what follows, unless it is PEM
 			return s.behind(data, offset)
 		case indefinite:
-			return true
+			return s.behind(data, offset)
 		}
 		offset += size
 	}
 	return true
 }
 
-// behind reads the text that follows DER in one file. It is always true: what is in front was recognised.
+// behind reads the text that follows DER in one file, or is in the midst of what is damaged. It is always true:
+// what is in front was recognised.
 func (s *scan) behind(data []byte, offset int) bool {
 	if rest := data[offset:]; s.origin == nil && mentionsBlocks(rest) {
 		around := s.place

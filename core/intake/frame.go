@@ -175,7 +175,8 @@ func orphan(data []byte, from, to int) (frame, bool) {
 	for f.body > from {
 		line := bytes.TrimRight(data[from:f.body], "\r\n")
 		start := from + bytes.LastIndexAny(line, "\r\n") + 1
-		if !base64Line(bytes.TrimSpace(data[start:from+len(line)])) && (f.body != f.bodyEnd || start == from+len(line)) {
+		if !base64Line(bytes.TrimSpace(data[start:from+len(line)])) &&
+			(f.body != f.bodyEnd || start == from+len(line)) {
 			break
 		}
 		f.body = start

@@ -76,7 +76,10 @@ func prefixedAt(data []byte, mark byte) int {
 		position += i + len(beginWord)
 		// "- " alone may be an item of a list, but not in front of five hyphens.
 		if len(before) > 2 && before[0] == mark && (mark == '>' || before[1] == ' ') &&
-			!bytes.ContainsFunc(before, func(r rune) bool { return r < 0x80 && isBase64(byte(r)) && r != '+' && r != '/' }) {
+			!bytes.ContainsFunc(before, func(r rune) bool {
+				return r < 0x80 && isBase64(byte(r)) && r != '+' &&
+					r != '/'
+			}) {
 			return start
 		}
 	}

@@ -164,7 +164,8 @@ func (s *scan) mention(t *text, f frame) bool {
 	if der, reason := decodeBody(body[start:]); reason == "" && len(der) > 0 && !f.unpaired {
 		return false // a short block, such as parameters
 	}
-	lineStart := f.start == 0 || t.data[f.start-1] == '\n' || t.data[f.start-1] == '\r' || f.field != "" || f.runTogether
+	lineStart := f.start == 0 || t.data[f.start-1] == '\n' || t.data[f.start-1] == '\r' || f.field != "" ||
+		f.runTogether
 	return !lineStart || bytes.HasPrefix(t.data, []byte("#!")) || !meant(s.file.Path)
 }
 

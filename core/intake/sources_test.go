@@ -122,7 +122,8 @@ func TestArchives(t *testing.T) {
 	t.Run("a broken entry hides no other", func(t *testing.T) {
 		data := []byte(inner)
 		data[60] ^= 0xff // in the compressed contents of the first entry
-		files, err := new(intake.Reader).Read("offer", strings.NewReader(zipped(t, entry{"old.zip", string(data)}, leaf)))
+		files, err := new(intake.Reader).Read("offer", strings.NewReader(zipped(t, entry{"old.zip", string(data)},
+			leaf)))
 		require.NoError(t, err)
 		assert.Equal(t, "offer/certs/leaf.crt", files[len(files)-1].Path)
 		assert.Equal(t, facts.Damaged, files[0].Defects[0].Kind)
@@ -273,6 +274,13 @@ func TestWalk(t *testing.T) {
 		assert.Equal(t, []string{"b/tides.pem", "offer.zip/leaf.crt", "pilots.crt"}, found)
 		assert.Empty(t, failed, "a link that leads nowhere is nobody's file")
 	}
+	elsewhere := t.TempDir()
+	require.NoError(t, os.Symlink(elsewhere, filepath.Join(directory, "elsewhere")))
+	require.NoError(t, os.Symlink(filepath.Join(directory, "b"), filepath.Join(directory, "a", "inside")))
+	var linked []string
+	r := &intake.Reader{Linked: func(path, to string) { linked = append(linked, filepath.Base(path)+" "+to) }}
+	require.NoError(t, r.Walk(t.Context(), directory, func(facts.File) {}, func(string, error) {}))
+	assert.Equal(t, []string{"elsewhere " + elsewhere}, linked, "what is inside is read all the same")
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
 	assert.ErrorIs(t, new(intake.Reader).Walk(ctx, directory, func(facts.File) {}, func(string, error) {}),

@@ -107,7 +107,8 @@ func (e *expansion) decrypted(file *zip.File) (io.Reader, error) {
 func checkByte(file *zip.File) byte {
 	const checksumFollows = 8
 	if file.Flags&checksumFollows != 0 {
-		return byte(file.ModifiedTime >> 8) //nolint:staticcheck // the time as it is written
+		//lint:ignore SA1019 the time as it is written is what counts
+		return byte(file.ModifiedTime >> 8)
 	}
 	return byte(file.CRC32 >> 24)
 }

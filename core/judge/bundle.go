@@ -225,7 +225,8 @@ func (b *bundle) namesakes(c *pki.Certificate, check func(c, issuer *pki.Certifi
 	var out []*pki.Certificate
 	for _, g := range b.given {
 		// With the right identifier it is the signature that is bad.
-		if g != c && g.Subject.Key() == c.Issuer.Key() && !c.PointsTo(g) && errors.Is(check(c, g), pki.ErrBadSignature) {
+		if g != c && g.Subject.Key() == c.Issuer.Key() && !c.PointsTo(g) &&
+			errors.Is(check(c, g), pki.ErrBadSignature) {
 			out = append(out, g)
 		}
 	}

@@ -161,7 +161,8 @@ func chainDuplicate(b *bundle) []Finding {
 			if b.file {
 				how = "given"
 			}
-			out = append(out, aboutCertificate("chain.duplicate", c, "The certificate %q is %s more than once.", c.Label(),
+			out = append(out, aboutCertificate("chain.duplicate", c, "The certificate %q is %s more than once.",
+				c.Label(),
 				how))
 		}
 	}

@@ -39,6 +39,35 @@ func TestTrustStoreFile(t *testing.T) {
 	assert.Contains(t, found[0], "trust.self-signed fault")
 }
 
+// TestOneCauseOneFinding: a foreign file is told once, with the places.
+func TestOneCauseOneFinding(t *testing.T) {
+	s := newScene(t)
+	f := file()
+	for i := range 30 {
+		f.Defects = append(f.Defects, facts.Defect{Kind: facts.Damaged, Line: 10 * (i + 1),
+			Reason: facts.Because(facts.BlockDamaged, "';' is no character of base64")})
+	}
+	f.Defects = append(f.Defects, facts.Defect{Kind: facts.Damaged, Line: 7, Reason: facts.Because(facts.LoneBegin)})
+	j := judge.File(f, s.context())
+	require.Len(t, j.Findings, 2, "one for each cause")
+	places := j.Findings[0].Evidence.Observations
+	assert.Len(t, places, 20)
+	assert.Equal(t, "also at line 20", places[0])
+	assert.Equal(t, "and at 10 more places", places[19])
+}
+
+// TestRemediesFitTheLimit: nobody splits a file because its compression is too dense.
+func TestRemediesFitTheLimit(t *testing.T) {
+	s := newScene(t)
+	for code, want := range map[facts.Code]string{facts.NestedTooDeep: "inner archive", facts.EntryTooDense: "zeroes",
+		facts.TooManyEntries: "name the directory", facts.FileOver64MiB: "Split the file"} {
+		f := facts.File{Path: "a.zip", Defects: []facts.Defect{{Kind: facts.TooLarge, Reason: facts.Because(code, 2)}}}
+		assert.Contains(t, judge.File(f, s.context()).Findings[0].Remedy, want)
+	}
+	costly := facts.File{Path: "a.p12", Items: []facts.Item{{Kind: facts.Keystore, Locked: facts.TooCostly}}}
+	assert.Contains(t, judge.File(costly, s.context()).Findings[0].Remedy, "fewer rounds")
+}
+
 func TestFile(t *testing.T) {
 	s := newScene(t)
 	l := s.leaf(s.lower, nil)

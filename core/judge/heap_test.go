@@ -45,16 +45,20 @@ func TestListsBesideCertificates(t *testing.T) {
 		lists [][]byte
 		want  []string
 	}{
-		"revoked":                     {[][]byte{s.list(s.lower, day(-2), day(5), serial)}, revoked},
-		"by a list that has expired":  {[][]byte{s.list(s.lower, day(-20), day(-10), serial)}, revoked},
-		"by a list of the future":     {[][]byte{s.list(s.lower, day(1), day(5), serial)}, []string{}},
-		"another serial number":       {[][]byte{s.list(s.lower, day(-2), day(5), big.NewInt(1))}, []string{}},
-		"a list of another issuer":    {[][]byte{s.list(s.upper, day(-2), day(5), serial)}, []string{}},
-		"a newer list takes it back":  {[][]byte{s.list(s.lower, day(-9), day(-2), serial), s.list(s.lower, day(-2), day(5))}, []string{}},
-		"a newer list in the future":  {[][]byte{s.list(s.lower, day(-9), day(-2), serial), s.list(s.lower, day(2), day(5))}, revoked},
-		"an intermediate is on it":    {[][]byte{s.list(s.upper, day(-2), day(5), s.parse(s.lower.DER).Serial)}, revoked},
-		"signed by somebody else":     {[][]byte{s.forgedList(day(-2), day(5), serial)}, []string{}},
-		"an older one, and one newer": {[][]byte{s.list(s.lower, day(-9), day(-2)), s.list(s.lower, day(-2), day(5), serial)}, revoked},
+		"revoked":                    {[][]byte{s.list(s.lower, day(-2), day(5), serial)}, revoked},
+		"by a list that has expired": {[][]byte{s.list(s.lower, day(-20), day(-10), serial)}, revoked},
+		"by a list of the future":    {[][]byte{s.list(s.lower, day(1), day(5), serial)}, []string{}},
+		"another serial number":      {[][]byte{s.list(s.lower, day(-2), day(5), big.NewInt(1))}, []string{}},
+		"a list of another issuer":   {[][]byte{s.list(s.upper, day(-2), day(5), serial)}, []string{}},
+		"a newer list takes it back": {[][]byte{s.list(s.lower, day(-9), day(-2), serial),
+			s.list(s.lower, day(-2), day(5))}, []string{}},
+		"a newer list in the future": {[][]byte{s.list(s.lower, day(-9), day(-2), serial),
+			s.list(s.lower, day(2), day(5))}, revoked},
+		"an intermediate is on it": {[][]byte{s.list(s.upper, day(-2), day(5), s.parse(s.lower.DER).Serial)},
+			revoked},
+		"signed by somebody else": {[][]byte{s.forgedList(day(-2), day(5), serial)}, []string{}},
+		"an older one, and one newer": {[][]byte{s.list(s.lower, day(-9), day(-2)),
+			s.list(s.lower, day(-2), day(5), serial)}, revoked},
 	} {
 		t.Run(name, func(t *testing.T) {
 			e := assess.New(assess.Options{At: now, Anchors: []*trust.Store{s.outer}})
@@ -108,12 +112,14 @@ func TestOrderAndNamesakes(t *testing.T) {
 		context judge.Context
 		want    []string
 	}{
-		"a file has an order":                 {shuffled, s.context(), []string{"chain.wrong-order fault"}},
-		"a PKCS#7 has none":                   {set, s.context(), nil},
-		"files named one by one have one":     {shuffled, heap, []string{"chain.wrong-order fault"}},
-		"a directory has none":                {shuffled, unordered, nil},
-		"the same file given twice":           {file(leaf, s.lower.DER, s.lower.DER, s.upper.DER), heap, []string{"chain.duplicate note"}},
-		"a root with its intermediate's name": {file(below, twin.DER, twinRoot.DER), twins, []string{"chain.root-sent note"}},
+		"a file has an order":             {shuffled, s.context(), []string{"chain.wrong-order fault"}},
+		"a PKCS#7 has none":               {set, s.context(), nil},
+		"files named one by one have one": {shuffled, heap, []string{"chain.wrong-order fault"}},
+		"a directory has none":            {shuffled, unordered, nil},
+		"the same file given twice": {file(leaf, s.lower.DER, s.lower.DER, s.upper.DER), heap,
+			[]string{"chain.duplicate note"}},
+		"a root with its intermediate's name": {file(below, twin.DER, twinRoot.DER), twins,
+			[]string{"chain.root-sent note"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var got []string
@@ -136,7 +142,8 @@ func TestIssuerAndSerialNameTheIssuer(t *testing.T) {
 		}
 		parsed, err := x509.ParseCertificate(s.lower.DER)
 		require.NoError(t, err)
-		value, err := encodingasn1.Marshal(identifier{[]encodingasn1.RawValue{{Class: 2, Tag: 4, IsCompound: true, Bytes: parsed.RawIssuer}}, serial})
+		value, err := encodingasn1.Marshal(identifier{[]encodingasn1.RawValue{{Class: 2, Tag: 4, IsCompound: true,
+			Bytes: parsed.RawIssuer}}, serial})
 		require.NoError(t, err)
 		return s.leaf(s.lower, func(w *forge.Template) {
 			w.NoKeyIDs, w.Spoilt = true, true

@@ -20,7 +20,8 @@ const shortRootRemedy = "Remove it from the trust store where nothing needs it: 
 // keyStrength judges one public key. owner says whose it is: the certificate,
 // request or key file, and match identifies it. anchor says that it is a trust anchor's, whose key
 // nobody but its CA can change.
-func keyStrength(context *Context, key pki.PublicKey, match pki.Fingerprint, anchor bool, owner func() string) []Finding {
+func keyStrength(context *Context, key pki.PublicKey, match pki.Fingerprint, anchor bool,
+	owner func() string) []Finding {
 	var out []Finding
 	add := func(code, message string, args ...any) *Finding {
 		whose := owner()
@@ -116,7 +117,8 @@ func keysOfFile(m *material) []Finding {
 		case facts.PrivateKey:
 			owner = func() string { return "the private key at " + p.place() }
 		}
-		out = append(out, p.located(keyStrength(m.context, p.brief.PublicKey(), p.brief.Match(), m.isAnchor(p), owner))...)
+		out = append(out, p.located(keyStrength(m.context, p.brief.PublicKey(), p.brief.Match(), m.isAnchor(p),
+			owner))...)
 	}
 	return out
 }

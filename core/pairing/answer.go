@@ -40,9 +40,10 @@ func Ask(keyFiles, certificateFiles []facts.File) Answer {
 		for _, c := range certificates {
 			if k.Comparable() && k.Match() == c.Match() {
 				if costly(keyFiles, k.Path) || costly(certificateFiles, c.Path) {
-					return Answer{Key: &k, Certificate: &c, Sentence: "The integrity of the keystore was not checked: " +
-						"its password would have to be stretched in more rounds than the limit allows. What is in it " +
-						"may have been exchanged, so nothing is said of it."}
+					return Answer{Key: &k, Certificate: &c,
+						Sentence: "The integrity of the keystore was not checked: its password would have to be " +
+							"stretched in more rounds than the limit allows. What is in it may have been exchanged, " +
+							"so nothing is said of it."}
 				}
 				return Answer{Belong: true, Known: true, Key: &k, Certificate: &c,
 					Sentence: fmt.Sprintf("They belong together: the %s of %s has the public half of this key (%s).",

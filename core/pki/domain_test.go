@@ -68,7 +68,8 @@ func TestForeignBasePoint(t *testing.T) {
 	write := func(change func(*domain)) []byte {
 		other := c
 		change(&other)
-		point := append([]byte{4}, append(other.x.FillBytes(make([]byte, 32)), other.y.FillBytes(make([]byte, 32))...)...)
+		point := append([]byte{4}, append(other.x.FillBytes(make([]byte, 32)),
+			other.y.FillBytes(make([]byte, 32))...)...)
 		field := append(OID("1.2.840.10045.1.1").der(), appendIntegers(nil, []*big.Int{other.p})...)
 		curve := append(encode(tagOctetString, other.a.Bytes()), encode(tagOctetString, other.b.Bytes())...)
 		body := append([]byte{tagInteger, 1, 1}, encode(tagSequence, field)...)
@@ -78,7 +79,8 @@ func TestForeignBasePoint(t *testing.T) {
 	id, ok := specified(write(func(*domain) {}))
 	assert.True(t, ok)
 	assert.Equal(t, OID("1.2.840.10045.3.1.7"), id)
-	x, y := params.Double(params.Gx, params.Gy) //nolint:staticcheck // another point of the curve
+	//lint:ignore SA1019 it is another point of the curve
+	x, y := params.Double(params.Gx, params.Gy)
 	for name, change := range map[string]func(*domain){
 		"another base point": func(d *domain) { d.x, d.y = x, y },
 		"another b":          func(d *domain) { d.b = d.a },
@@ -110,13 +112,14 @@ func TestPSSKeysRestrictTheirSignatures(t *testing.T) {
 		salt   int
 		want   error
 	}{
-		"as the key says":              {limits, crypto.SHA256, d256[:], 32, nil},
-		"a longer salt":                {limits, crypto.SHA256, d256[:], 48, nil},
-		"a shorter salt":               {limits, crypto.SHA256, d256[:], 20, ErrBadSignature},
-		"another hash":                 {limits, crypto.SHA512, d512[:], 64, ErrBadSignature},
-		"a key without limits":         {nil, crypto.SHA512, d512[:], 20, nil},
-		"a key whose limits are odd":   {&SignatureAlgorithm{}, crypto.SHA256, d256[:], 32, ErrUnverifiable},
-		"a key with the default limit": {&SignatureAlgorithm{Hash: crypto.SHA1, scheme: schemePSS, saltLength: 20}, crypto.SHA256, d256[:], 32, ErrBadSignature},
+		"as the key says":            {limits, crypto.SHA256, d256[:], 32, nil},
+		"a longer salt":              {limits, crypto.SHA256, d256[:], 48, nil},
+		"a shorter salt":             {limits, crypto.SHA256, d256[:], 20, ErrBadSignature},
+		"another hash":               {limits, crypto.SHA512, d512[:], 64, ErrBadSignature},
+		"a key without limits":       {nil, crypto.SHA512, d512[:], 20, nil},
+		"a key whose limits are odd": {&SignatureAlgorithm{}, crypto.SHA256, d256[:], 32, ErrUnverifiable},
+		"a key with the default limit": {&SignatureAlgorithm{Hash: crypto.SHA1, scheme: schemePSS, saltLength: 20},
+			crypto.SHA256, d256[:], 32, ErrBadSignature},
 	} {
 		k := public
 		k.Algorithm, k.only = KeyRSAPSS, tt.only

@@ -264,25 +264,6 @@ func (d *decoder) keyUsage(x Extension, c *Certificate) {
 	}
 }
 
-func (d *decoder) authorityKeyID(x Extension, c *Certificate) {
-	const field = "authorityKeyIdentifier"
-	body, ok := d.body(x, field)
-	if !ok {
-		return
-	}
-	s := cryptobyte.String(body)
-	if el, ok := d.optional(&s, contextTag(0, false), field); ok {
-		c.AuthorityKeyID = el.content
-	}
-	if el, ok := d.optional(&s, contextTag(1, true), field); ok {
-		c.AuthorityIssuer = d.generalNames(el.content, field, false)
-	}
-	if el, ok := d.optional(&s, contextTag(2, false), field); ok {
-		c.AuthoritySerial = el.content
-	}
-	d.finish(s, field)
-}
-
 func (d *decoder) authorityInfo(x Extension, c *Certificate) {
 	const field, section = "authorityInfoAccess", "RFC 5280 section 4.2.2.1"
 	body, ok := d.body(x, field)

@@ -3,6 +3,8 @@ package pki
 import (
 	"bytes"
 	"slices"
+
+	"golang.org/x/crypto/cryptobyte"
 )
 
 // PointsTo reports whether the authority key identifier names this very
@@ -16,4 +18,24 @@ func (c *Certificate) PointsTo(issuer *Certificate) bool {
 		slices.ContainsFunc(c.AuthorityIssuer, func(g GeneralName) bool {
 			return g.Kind == NameDirectory && g.Directory.Key() == issuer.Issuer.Key()
 		})
+}
+
+// authorityKeyID decodes the extension that names the issuer's key.
+func (d *decoder) authorityKeyID(x Extension, c *Certificate) {
+	const field = "authorityKeyIdentifier"
+	body, ok := d.body(x, field)
+	if !ok {
+		return
+	}
+	s := cryptobyte.String(body)
+	if el, ok := d.optional(&s, contextTag(0, false), field); ok {
+		c.AuthorityKeyID = el.content
+	}
+	if el, ok := d.optional(&s, contextTag(1, true), field); ok {
+		c.AuthorityIssuer = d.generalNames(el.content, field, false)
+	}
+	if el, ok := d.optional(&s, contextTag(2, false), field); ok {
+		c.AuthoritySerial = el.content
+	}
+	d.finish(s, field)
 }

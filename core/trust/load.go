@@ -191,8 +191,8 @@ func locked(files []facts.File) error {
 			switch item.Locked {
 			case "":
 			case facts.NoPassword:
-				return errors.New("it is a keystore that needs a password; name a file with it with --password-file, or " +
-					"set NURVIK_PASSWORD")
+				return errors.New("it is a keystore that needs a password; name a file with it with " +
+					"--password-file, or set NURVIK_PASSWORD")
 			case facts.WrongPassword:
 				return errors.New("it is a keystore, and no password that was given opens it")
 			default:

@@ -4,10 +4,13 @@ import (
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
+	"crypto/x509"
 	"os"
 	"path/filepath"
 	"testing"
 	"time"
+
+	pkcs12 "software.sslmate.com/src/go-pkcs12"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -99,6 +102,40 @@ func TestLoadSaysWhatIsWrong(t *testing.T) {
 	}
 	_, err := (&trust.Loader{SystemFile: filepath.Join(directory, "none")}).Load("system")
 	assert.ErrorContains(t, err, "install ca-certificates")
+}
+
+// TestKeystores: a keystore is a trust store, if its password is known. Of one that marks some certificates as trusted
+// only those are.
+func TestKeystores(t *testing.T) {
+	directory, _, _, loader := place(t)
+	anchor, other := root(t, "Anchor"), root(t, "Other")
+	parse := func(c *pki.Certificate) *x509.Certificate {
+		out, err := x509.ParseCertificate(c.Raw)
+		require.NoError(t, err)
+		return out
+	}
+	const password = "Lodestar"
+	store, err := pkcs12.Modern.EncodeTrustStore([]*x509.Certificate{parse(anchor)}, password)
+	require.NoError(t, err)
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	keys, err := pkcs12.Modern.Encode(key, parse(other), []*x509.Certificate{parse(anchor)}, password)
+	require.NoError(t, err)
+	write(t, filepath.Join(directory, "trust.p12"), string(store))
+	write(t, filepath.Join(directory, "keys.p12"), string(keys))
+	_, err = loader.Load(filepath.Join(directory, "trust.p12"))
+	assert.ErrorContains(t, err, "it is a keystore that needs a password; name a file with it with --password-file")
+	loader.Opener.Passwords = []string{"wrong"}
+	_, err = loader.Load(filepath.Join(directory, "trust.p12"))
+	assert.ErrorContains(t, err, "no password that was given opens it")
+	loader.Opener.Passwords = append(loader.Opener.Passwords, password)
+	for name, want := range map[string]int{"trust.p12": 1, "keys.p12": 2} {
+		s, err := loader.Load(filepath.Join(directory, name))
+		require.NoError(t, err)
+		assert.Len(t, s.Anchors, want, name)
+		_, ok := s.Holds(anchor)
+		assert.True(t, ok)
+	}
 }
 
 func TestStore(t *testing.T) {

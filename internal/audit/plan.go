@@ -132,7 +132,8 @@ func NewPlan(ctx context.Context, r Request) (*Plan, error) {
 	opener := keystore.Opener{Passwords: r.Passwords, Budget: &pbe.Budget{}}
 	p := &planner{request: r, loader: &trust.Loader{Named: map[string]*trust.Store{}, Opener: opener},
 		stores:   map[string]*trust.Store{},
-		policies: map[string]policy.Policy{}, reader: &intake.Reader{Opener: opener, Memory: &brief.Memory{}, Report: r.Report}}
+		policies: map[string]policy.Policy{}, reader: &intake.Reader{Opener: opener, Memory: &brief.Memory{},
+			Report: r.Report}}
 	p.plan.memory, p.plan.report = p.reader.Memory, r.Report
 	for _, name := range r.Names {
 		reference, err := naming.Parse(name)

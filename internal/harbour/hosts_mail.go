@@ -55,7 +55,8 @@ func (m *machines) mailroom() {
 	spoil("cut-off", func(text string) string { return text[:len(text)/2] + "\n" })
 	spoil("begun-twice", func(text string) string { return "-----BEGIN CERTIFICATE-----\n" + text })
 
-	m.public("mailroom/appended.crt", m.set("appended-first").certificatePEM(), m.set("appended-second").certificatePEM())
+	m.public("mailroom/appended.crt", m.set("appended-first").certificatePEM(),
+		m.set("appended-second").certificatePEM())
 	joined := m.leaf("joined", m.set("joined").spki, -20*dayLong, nil)
 	run := strings.TrimSuffix(string(pemOf(joined)), "\n") + string(pemOf(m.issuers.outerRoot.DER))
 	m.public("mailroom/joined.crt", []byte(run))
@@ -143,7 +144,8 @@ func (m *machines) sealedZip() []byte {
 	var out bytes.Buffer
 	w := zip.NewWriter(&out)
 	noise := bytes.Repeat([]byte{0x5a, 0xc3}, 200)
-	f, err := w.CreateRaw(&zip.FileHeader{Name: "sealed.key", Flags: 1, Method: 12, CompressedSize64: uint64(len(noise)),
+	f, err := w.CreateRaw(&zip.FileHeader{Name: "sealed.key", Flags: 1, Method: 12,
+		CompressedSize64:   uint64(len(noise)),
 		UncompressedSize64: uint64(len(noise))})
 	if err == nil {
 		_, err = f.Write(noise)
