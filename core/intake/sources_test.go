@@ -24,6 +24,7 @@ import (
 	"nurvik/core/forge"
 	"nurvik/core/intake"
 	"nurvik/core/keystore"
+	"nurvik/core/pbe"
 	"nurvik/core/words"
 )
 
@@ -161,6 +162,28 @@ func TestEncryptedArchives(t *testing.T) {
 			}
 		}
 	}
+}
+
+func FuzzArchives(f *testing.F) {
+	leaf := entry{"leaf.crt", block("CERTIFICATE", newSet(f, "a").certificate)}
+	for _, seed := range []string{zipped(f, leaf, entry{"notes", "x"}), tarred(f, leaf), gzipped(f, "", tarred(f, leaf))} {
+		f.Add([]byte(seed))
+	}
+	for _, name := range []string{"trad.zip", "stream.zip", "aes128.zip", "aes256.zip"} {
+		data, err := os.ReadFile(filepath.Join("testdata/zip", name))
+		require.NoError(f, err)
+		f.Add(data)
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		r := &intake.Reader{Opener: keystore.Opener{Passwords: []string{password}, Budget: &pbe.Budget{Most: 50_000}}}
+		files, err := r.Read("offer", bytes.NewReader(data))
+		for _, file := range files {
+			require.True(t, strings.HasPrefix(file.Path, "offer"))
+		}
+		if err != nil {
+			require.True(t, errors.Is(err, intake.ErrNothing) || errors.Is(err, intake.ErrTooLarge), "%v", err)
+		}
+	})
 }
 
 func TestProtected(t *testing.T) {

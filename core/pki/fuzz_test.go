@@ -9,7 +9,10 @@ import (
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/json"
+	"encoding/pem"
 	"math/big"
+	"os"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -120,6 +123,15 @@ func FuzzPrivateKeys(f *testing.F) {
 	require.NoError(f, err)
 	for _, seed := range [][]byte{sec1, pkcs8, pkcs8[:30], x509.MarshalPKCS1PrivateKey(own), {0x30, 3, 2, 1, 0}} {
 		f.Add(seed)
+	}
+	curves, err := filepath.Glob("testdata/curves/*.pem")
+	require.NoError(f, err)
+	for _, path := range curves {
+		rest, err := os.ReadFile(path)
+		require.NoError(f, err)
+		for block, rest := pem.Decode(rest); block != nil; block, rest = pem.Decode(rest) {
+			f.Add(block.Bytes)
+		}
 	}
 	f.Fuzz(func(t *testing.T, der []byte) {
 		for _, parse := range []func([]byte) (*pki.PrivateKey, error){pki.ParsePKCS8, pki.ParsePKCS1, pki.ParseSEC1,
