@@ -17,6 +17,30 @@ type Memory struct {
 	Forget bool // keep what was learnt, and not the bytes; set before the first use
 
 	entries sync.Map // *entry by sums of the bytes
+	private sync.Map // *private by digests of the bytes, which are not kept
+}
+
+// private is what was learnt of a private key.
+type private struct {
+	key       *pki.PrivateKey
+	structure string
+}
+
+// Private is what parse learns of a private key, once for the same bytes: to prove that the parts of a key agree
+// takes longer than all else.
+func (m *Memory) Private(der []byte, parse func([]byte) (*pki.PrivateKey, string)) (*pki.PrivateKey, string) {
+	if m == nil {
+		return parse(der)
+	}
+	id := pki.FingerprintOf(der)
+	if known, ok := m.private.Load(id); ok {
+		p, _ := known.(*private)
+		return p.key, p.structure
+	}
+	p := &private{}
+	p.key, p.structure = parse(der)
+	m.private.Store(id, p)
+	return p.key, p.structure
 }
 
 type entry struct {

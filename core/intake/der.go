@@ -147,7 +147,7 @@ func (s *scan) element(der []byte, promised shape) (got shape, reason string) {
 			s.add(facts.Item{Kind: facts.RevocationList, DER: der})
 		}
 	case isPKCS8, isPKCS1, isSEC1, isDSA:
-		key, structure := parsePrivate(der)
+		key, structure := s.reader.Memory.Private(der, parsePrivate)
 		if key == nil {
 			_, err = pki.ParsePKCS8(der)
 			break

@@ -88,6 +88,21 @@ func program(data []byte) bool {
 	return false
 }
 
+// documentation reports whether a path is a compressed page of a manual, which
+// distributions put in tens of thousands on every machine: what looks like
+// material in one is an example.
+func documentation(path string) bool {
+	if !strings.HasSuffix(path, ".gz") {
+		return false
+	}
+	for _, place := range []string{"/share/man/", "/share/doc/", "/share/info/"} {
+		if strings.Contains(path, place) {
+			return true
+		}
+	}
+	return false
+}
+
 // foreign says what other programs' keys a label is of, "" for none.
 func foreign(label string) string {
 	switch {

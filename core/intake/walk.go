@@ -122,6 +122,8 @@ func (r *Reader) collect(ctx context.Context, directory string, hand func(*porti
 		switch {
 		case ctx.Err() != nil:
 			return ctx.Err()
+		case err == nil && documentation(path) && !documentation(root+"/x.gz"):
+			return nil
 		case err == nil && !isFile(path, entry, inside):
 			r.noteLinked(path, entry, inside)
 			return nil

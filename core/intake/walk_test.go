@@ -42,6 +42,8 @@ func TestWhatAWalkPassesOver(t *testing.T) {
 		{"an archive that is damaged", "old.zip", "PK\x03\x04nonsense", false, ""},
 		{"an archive of nothing of ours", "src.zip", zipped(t, entry{"readme", "hello"}), false,
 			"nothing was recognised"},
+		{"a page of a manual", "share/man/man1/tides.1.gz", gzipped(t, "tides.1", good), false, ""},
+		{"a compressed file elsewhere", "share/certs/tides.pem.gz", gzipped(t, "tides.pem", good), true, ""},
 		{"a certificate under any name", "notes", good, true, ""},
 	}
 	for _, tt := range tests {
