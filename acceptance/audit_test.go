@@ -82,7 +82,7 @@ func TestExitStatus(t *testing.T) {
 		{"no time", []string{"audit", "a.example", "--at", "tomorrow"}, 2, "2027-03-15", ""},
 		{"no severity", []string{"audit", "a.example", "--fail-from", "bad"}, 2, "fault, risk, note or never", ""},
 		{"no policy", []string{"audit", "a.example", "--policy", "open-sea"}, 2, "open-web", ""},
-		{"no output form", []string{"audit", "a.example", "-o", "xml"}, 2, "there are json and table", ""},
+		{"no output form", []string{"audit", "a.example", "-o", "xml"}, 2, "there are json, jsonl, table", ""},
 		{"no name", []string{"audit", "a.example", "--name", "*.example"}, 2, "neither a host name nor an address", ""},
 		{"no address", []string{"audit", "a.example", "--visit-at", "b.example"}, 2, "ADDRESS:PORT", ""},
 		{"visit-at without an endpoint", []string{"audit", file("tides.der"), "--visit-at", "192.0.2.1"}, 2,
