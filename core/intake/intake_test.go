@@ -366,7 +366,8 @@ func FuzzRecognise(f *testing.F) {
 		strings.ReplaceAll(pa, "-----", "—–-"), strings.ReplaceAll(pa, "-", "&#45;"),
 		pa[strings.IndexByte(pa, '\n')+1:], strings.ToLower(pa[:30]) + pa[30:], printable(pa), "> " +
 			strings.ReplaceAll(pa, "\n", "\n> "), "- " + pa, string(a.certificate) + pa,
-		"ssh-rsa AAAAB3NzaC1yc2E x", base64.StdEncoding.EncodeToString([]byte(pa)), "\xef\xbb\xbf" + strings.ReplaceAll(pa, "\n", "\r")} {
+		"ssh-rsa AAAAB3NzaC1yc2E x", base64.StdEncoding.EncodeToString([]byte(pa)), "\xef\xbb\xbf" +
+			strings.ReplaceAll(pa, "\n", "\r")} {
 		f.Add([]byte(seed))
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {

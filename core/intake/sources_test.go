@@ -166,7 +166,8 @@ func TestEncryptedArchives(t *testing.T) {
 
 func FuzzArchives(f *testing.F) {
 	leaf := entry{"leaf.crt", block("CERTIFICATE", newSet(f, "a").certificate)}
-	for _, seed := range []string{zipped(f, leaf, entry{"notes", "x"}), tarred(f, leaf), gzipped(f, "", tarred(f, leaf))} {
+	for _, seed := range []string{zipped(f, leaf, entry{"notes", "x"}), tarred(f, leaf),
+		gzipped(f, "", tarred(f, leaf))} {
 		f.Add([]byte(seed))
 	}
 	for _, name := range []string{"trad.zip", "stream.zip", "aes128.zip", "aes256.zip"} {

@@ -121,7 +121,7 @@ func TestEndpoint(t *testing.T) {
 			[]string{"chain.bad-signature fault"}},
 
 		{"name not covered", "1.2,1.3", chainOf(func(w *forge.Template) { w.Names = []string{"*.tarnholm.test"} }), nil,
-			judge.Faulty, []string{"name.uncovered fault " + host}},
+			judge.Faulty, []string{"name.uncovered fault " + host, "name.internal risk *.tarnholm.test"}},
 		{"only the names that are given", "1.2,1.3", chainOf(nil),
 			func(c *judge.Context) { c.Names = names(t, "pilots.tarnholm.example", host, "192.0.2.7") }, judge.Faulty,
 			[]string{"name.uncovered fault 192.0.2.7", "name.uncovered fault pilots.tarnholm.example"}},

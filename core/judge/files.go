@@ -96,6 +96,20 @@ func leaves(given []*pki.Certificate) []*pki.Certificate {
 	return slices.DeleteFunc(lowest(given), func(c *pki.Certificate) bool { return c.IsCA() && !servesItself(c) })
 }
 
+// Leaves are the certificates of a file that are for servers: no CAs, and issuers of none of the others, each once.
+func Leaves(f *facts.File) []*pki.Certificate {
+	var given []*pki.Certificate
+	for i := range f.Items {
+		if f.Items[i].Kind != facts.Certificate {
+			continue
+		}
+		if c, err := pki.ParseCertificate(f.Items[i].DER); err == nil {
+			given = append(given, c)
+		}
+	}
+	return leaves(given)
+}
+
 // servesItself reports whether a certificate that calls itself a CA is a server's
 // all the same: it is signed by itself and has host names, as one that somebody
 // made in a hurry.

@@ -124,12 +124,13 @@ func (r Reference) CoveredBy(c *pki.Certificate) (pki.GeneralName, bool) {
 
 // matches compares a dNSName entry with a host name (RFC 9525, 6.3): case does
 // not count, and a wildcard is the whole leftmost label and stands for exactly
-// one label.
+// one label. RFC 6125, which it replaces, let a wildcard be a part of a label
+// (6.4.3) and the common name count where there were no other names (6.4.4).
 func matches(entry, host string) bool {
 	entry = strings.ToLower(entry)
 	if suffix, wild := strings.CutPrefix(entry, "*."); wild {
 		_, rest, found := strings.Cut(host, ".")
-		return found && hostDefect(suffix) == "" && rest == suffix
+		return found && rest == suffix && hostDefect(suffix) == "" && !registrySuffix(suffix)
 	}
 	return entry == host && hostDefect(entry) == ""
 }

@@ -120,7 +120,8 @@ func mutated(random *rand.Rand, data, other []byte) []byte {
 		a := random.IntN(len(lines))
 		return bytes.Join(append(lines[:a:a], lines[a+1:]...), nil)
 	case 10:
-		spoilers := []string{"\n", "\r\n", " ", "-", "-----BEGIN CERTIFICATE-----\n", "> ", "=3D", "\x00", "=\n", "\t", "—"}
+		spoilers := []string{"\n", "\r\n", " ", "-", "-----BEGIN CERTIFICATE-----\n", "> ", "=3D", "\x00", "=\n", "\t",
+			"—"}
 		return bytes.Join([][]byte{out[:at], []byte(spoilers[random.IntN(len(spoilers))]), out[at:]}, nil)
 	case 11: // a length or a tag of DER
 		out[at] = []byte{0x00, 0x30, 0x80, 0x82, 0x83, 0x84, 0x02, 0x7f, 0xff}[random.IntN(9)]

@@ -342,6 +342,9 @@ func plural(n int, word string) string {
 	if n == 1 {
 		return "1 " + word
 	}
+	if stem, ok := strings.CutSuffix(word, "entry"); ok {
+		return fmt.Sprintf("%d %sentries", n, stem)
+	}
 	return fmt.Sprintf("%d %ss", n, word)
 }
 

@@ -1,0 +1,55 @@
+package acceptance
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"nurvik/core/naming"
+)
+
+type coverage struct {
+	Covered bool
+	naming.Matrix
+}
+
+func TestCover(t *testing.T) {
+	file := func(name string) string { return filepath.Join(filepath.Dir(estate.EstateFile), "files", name) }
+	list := filepath.Join(t.TempDir(), "needed.txt")
+	require.NoError(t, os.WriteFile(list, []byte("# the tide office\ntides.tarnholm.example\n\ntarnholm.example # bare\n"), 0o600))
+	for name, tt := range map[string]struct {
+		call    []string
+		status  int
+		needed  int
+		covered bool
+	}{
+		"covered":                  {[]string{file("tides.der"), "--name", "tides.tarnholm.example"}, 0, 1, true},
+		"not covered":              {[]string{file("tides.der"), "--names-from", list}, 1, 2, false},
+		"another covers it":        {[]string{file("tides.der"), file("lighthouse-bundle.pem"), "--name", "lighthouse.tarnholm.example"}, 0, 1, true},
+		"the endpoints' own names": {[]string{estate.EstateFile}, 1, 100, false},
+		"nothing needed":           {[]string{file("tides.der")}, 2, 0, false},
+		"no name":                  {[]string{file("tides.der"), "--name", "a b"}, 2, 0, false},
+		"no file":                  {[]string{file("none.pem"), "--name", "a.example"}, 3, 1, false},
+		"no certificate":           {[]string{file("README.txt"), "--name", "a.example"}, 3, 1, false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			o := nurvik(t, append([]string{"cover", "-o", "json"}, tt.call...)...)
+			assert.Equal(t, tt.status, o.status, o.stderr)
+			if tt.needed == 0 {
+				assert.NotEmpty(t, o.stderr)
+				return
+			}
+			c := decoded[coverage](t, o.stdout)
+			assert.GreaterOrEqual(t, len(c.Needed), tt.needed)
+			assert.Equal(t, tt.covered, c.Covered)
+			assert.NotEmpty(t, c.Proposal.Plain)
+		})
+	}
+	o := nurvik(t, "cover", file("tides.der"), "--names-from", list)
+	assert.Contains(t, o.stdout, "tarnholm.example        ■ no")
+	assert.Contains(t, o.stdout, "1 of 2 names covered, by 1 certificate.")
+}

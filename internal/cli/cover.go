@@ -1,0 +1,149 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"nurvik/core/facts"
+	"nurvik/core/inputfile"
+	"nurvik/core/naming"
+	"nurvik/internal/report"
+	"nurvik/internal/settings"
+)
+
+// coverFlags are the flags of "nurvik cover".
+type coverFlags struct {
+	targetFlags
+	names     []string
+	namesFrom []string
+}
+
+func (a *app) coverCommand() *cobra.Command {
+	f := &coverFlags{}
+	cmd := &cobra.Command{
+		Use:     "cover PATH|ENDPOINT...",
+		GroupID: "alone",
+		Short:   "Compare the names that are needed with those that certificates cover",
+		Long: `Shows for each needed name which certificates cover it and by which entry, why the
+others do not, which entries nobody needs, and the smallest set of entries that
+would cover everything, with and without wildcards.
+
+Needed are the names given with --name and --names-from (one a line, # for comments),
+or else what the endpoints are expected to have: their names in the estate file, or
+their own. Common names never count (RFC 9525).
+
+Status 1 when a needed name is covered by none of the certificates.`,
+		Example: `  nurvik cover tides.crt --name tides.tarnholm.example --name tarnholm.example
+  nurvik cover estate.yaml
+  nurvik cover ferries.tarnholm.example pilots.tarnholm.example
+  nurvik cover /etc/ssl/harbour --names-from needed.txt`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			f.request.Targets, f.request.Stdin = args, a.stdin
+			return a.cover(cmd.Context(), f)
+		},
+	}
+	a.addOutput(cmd)
+	a.addMaterial(cmd, &f.material)
+	flags := cmd.Flags()
+	flags.StringArrayVar(&f.names, "name", nil, "`NAME` that is needed; repeat for more")
+	flags.StringArrayVar(&f.namesFrom, "names-from", nil, "read needed names from `FILE`, one per line; repeat for more")
+	flags.StringArrayVar(&f.request.VisitAt, "visit-at", nil,
+		"visit this `ADDRESS[:PORT]` instead of the name's; repeat for more")
+	flags.StringVar(&f.resolver.Address, "resolver", "", "ask the DNS server at `ADDRESS[:PORT]` instead of the system's")
+	settings.AddLimits(flags, &f.limits)
+	f.effort, f.failFrom = string(facts.Quick), "never"
+	return cmd
+}
+
+func (a *app) cover(ctx context.Context, f *coverFlags) error {
+	needed, err := a.needed(f)
+	if err != nil {
+		return usage(err)
+	}
+	u, err := a.understand(&f.targetFlags)
+	if err != nil {
+		return err
+	}
+	plan, err := a.planOf(ctx, &f.request, &f.material)
+	if err != nil {
+		return err
+	}
+	if len(needed) == 0 {
+		needed = plan.Needed()
+	}
+	if len(needed) == 0 {
+		return usage(errors.New("say which names are needed, with --name or --names-from"))
+	}
+	visiting, finish := a.progress(plan.Steps(), "visiting")
+	options, err := a.options(&f.targetFlags, u, plan)
+	if err != nil {
+		return err
+	}
+	options.Progress = visiting
+	a.interruption.visited.Store(plan.Steps() > 0)
+	leaves, unexamined := plan.Leaves(ctx, options)
+	finish()
+	var columns []naming.Column
+	for _, l := range leaves {
+		columns = append(columns, naming.NewColumn(l.Target, l.Certificate))
+	}
+	matrix := naming.Compare(needed, columns)
+	if err := a.write(report.Cover(matrix, unexamined)); err != nil {
+		return err
+	}
+	switch {
+	case ctx.Err() != nil:
+		return &statusError{statusUnexamined, errors.New("interrupted; what is shown was known until then")}
+	case len(columns) == 0 && len(unexamined) > 0:
+		return &statusError{status: statusUnexamined}
+	case !matrix.Covers():
+		return &statusError{status: statusFindings}
+	case len(unexamined) > 0:
+		return &statusError{status: statusUnexamined}
+	}
+	return nil
+}
+
+// needed are the names of the flags and of the files.
+func (a *app) needed(f *coverFlags) ([]naming.Reference, error) {
+	var out []naming.Reference
+	add := func(where, name string) error {
+		r, err := naming.Parse(name)
+		if err != nil {
+			return fmt.Errorf("%s: %w", where, err)
+		}
+		out = append(out, r)
+		return nil
+	}
+	for _, name := range f.names {
+		if err := add("--name", name); err != nil {
+			return nil, err
+		}
+	}
+	for _, path := range f.namesFrom {
+		text, err := inputfile.Read(path)
+		if err != nil {
+			return nil, fmt.Errorf("--names-from: %w", err)
+		}
+		lines := bufio.NewScanner(strings.NewReader(string(text)))
+		for n := 1; lines.Scan(); n++ {
+			name, _, _ := strings.Cut(lines.Text(), "#")
+			if name = strings.TrimSpace(name); name == "" {
+				continue
+			}
+			if err := add(fmt.Sprintf("%s, line %d", path, n), name); err != nil {
+				return nil, err
+			}
+		}
+		if err := lines.Err(); err != nil {
+			return nil, fmt.Errorf("%s: %w", path, err)
+		}
+	}
+	return out, nil
+}
