@@ -19,16 +19,18 @@ type coverage struct {
 func TestCover(t *testing.T) {
 	file := func(name string) string { return filepath.Join(filepath.Dir(estate.EstateFile), "files", name) }
 	list := filepath.Join(t.TempDir(), "needed.txt")
-	require.NoError(t, os.WriteFile(list, []byte("# the tide office\ntides.tarnholm.example\n\ntarnholm.example # bare\n"), 0o600))
+	require.NoError(t, os.WriteFile(list,
+		[]byte("# the tide office\ntides.tarnholm.example\n\ntarnholm.example # bare\n"), 0o600))
 	for name, tt := range map[string]struct {
 		call    []string
 		status  int
 		needed  int
 		covered bool
 	}{
-		"covered":                  {[]string{file("tides.der"), "--name", "tides.tarnholm.example"}, 0, 1, true},
-		"not covered":              {[]string{file("tides.der"), "--names-from", list}, 1, 2, false},
-		"another covers it":        {[]string{file("tides.der"), file("lighthouse-bundle.pem"), "--name", "lighthouse.tarnholm.example"}, 0, 1, true},
+		"covered":     {[]string{file("tides.der"), "--name", "tides.tarnholm.example"}, 0, 1, true},
+		"not covered": {[]string{file("tides.der"), "--names-from", list}, 1, 2, false},
+		"another covers it": {[]string{file("tides.der"), file("lighthouse-bundle.pem"), "--name",
+			"lighthouse.tarnholm.example"}, 0, 1, true},
 		"the endpoints' own names": {[]string{estate.EstateFile}, 1, 100, false},
 		"nothing needed":           {[]string{file("tides.der")}, 2, 0, false},
 		"no name":                  {[]string{file("tides.der"), "--name", "a b"}, 2, 0, false},

@@ -110,18 +110,21 @@ func severities(t *testing.T) map[string]judge.Judgement {
 	some := served("1.2,1.3", leaf, s.lower.DER, s.upper.DER)
 	some.Versions[3].Suites = []string{"TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256", "TLS_RSA_WITH_AES_128_GCM_SHA256"}
 	named := func(names ...string) judge.Judgement {
-		return judge.File(file(s.leaf(s.lower, func(w *forge.Template) { w.Names = append(w.Names, names...) }), s.lower.DER,
+		return judge.File(file(s.leaf(s.lower, func(w *forge.Template) { w.Names = append(w.Names, names...) }),
+			s.lower.DER,
 			s.upper.DER), s.context())
 	}
 	return map[string]judge.Judgement{
-		"name.malformed risk":           named("ti*.tarnholm.example"),
-		"name.address-as-name risk":     judge.File(file(s.leaf(s.lower, addressAsName), s.lower.DER, s.upper.DER), s.context()),
+		"name.malformed risk": named("ti*.tarnholm.example"),
+		"name.address-as-name risk": judge.File(file(s.leaf(s.lower, addressAsName), s.lower.DER, s.upper.DER),
+			s.context()),
 		"name.wildcard-too-broad fault": named("*.com"),
 		"name.wildcard-too-broad risk":  named("*.quays"),
 		"name.internal risk":            named("tides"),
 		"name.underscore note":          named("_tide.tarnholm.example"),
 		"name.redundant note":           named("*.tarnholm.example"),
-		"name.common-name-apart note": judge.File(file(s.leaf(s.lower, func(w *forge.Template) { w.Name = "x.example" }),
+		"name.common-name-apart note": judge.File(file(s.leaf(s.lower,
+			func(w *forge.Template) { w.Name = "x.example" }),
 			s.lower.DER, s.upper.DER), s.context()),
 		"chain.expired-alternate note": judge.File(file(leaf, s.lower.DER, s.upper.DER, crossed), s.context()),
 		"chain.wrong-order risk": judge.Endpoint(observed(served("1.3", leaf, s.upper.DER, s.lower.DER)),

@@ -67,19 +67,29 @@ func TestCommonNameApart(t *testing.T) {
 
 func TestMissed(t *testing.T) {
 	for name, tt := range map[string]struct{ entry, asked, nearest, reason string }{
-		"two labels":          {"*.tarnholm.example", "low.tides.tarnholm.example", "*.tarnholm.example", "a wildcard covers one label only"},
-		"the bare domain":     {"*.tarnholm.example", "tarnholm.example", "*.tarnholm.example", "a wildcard does not cover the bare domain"},
-		"the common name":     {"tides.tarnholm.example", "common.tarnholm.example", "common.tarnholm.example", "only the common name has it, which clients ignore (RFC 9525, 2)"},
-		"with www":            {"www.harbour.example", "harbour.example", "www.harbour.example", "it has the www in front"},
-		"without www":         {"harbour.example", "www.harbour.example", "harbour.example", "it lacks the www in front"},
-		"one letter":          {"tide.tarnholm.example", "tides.tarnholm.example", "tide.tarnholm.example", "one character is another"},
-		"a partial wildcard":  {"ti*.tarnholm.example", "tides.tarnholm.example", "ti*.tarnholm.example", "a wildcard must be the whole first label (RFC 9525, 6.3)"},
-		"a dot at the end":    {"tides.tarnholm.example.", "tides.tarnholm.example", "tides.tarnholm.example.", "it ends with a dot"},
-		"under a suffix":      {"*.com", "tides.com", "*.com", `"com" is a suffix under which registries give names to anybody, so clients refuse it`},
-		"another host":        {"pilots.tarnholm.example", "tides.tarnholm.example", "pilots.tarnholm.example", "it is for another host of the same domain"},
-		"nothing like it":     {"pilots.skerry.example", "tides.tarnholm.example", "", "no entry is for this name"},
-		"an address":          {"192.0.2.8", "192.0.2.7", "", "no entry is for this name"},
-		"a longer name of it": {"tides.tarnholm.example", "tidess.tarnholm.example", "tides.tarnholm.example", "one character is another"},
+		"two labels": {"*.tarnholm.example", "low.tides.tarnholm.example", "*.tarnholm.example",
+			"a wildcard covers one label only"},
+		"the bare domain": {"*.tarnholm.example", "tarnholm.example", "*.tarnholm.example",
+			"a wildcard does not cover the bare domain"},
+		"the common name": {"tides.tarnholm.example", "common.tarnholm.example", "common.tarnholm.example",
+			"only the common name has it, which clients ignore (RFC 9525, 2)"},
+		"with www": {"www.harbour.example", "harbour.example", "www.harbour.example",
+			"it has the www in front"},
+		"without www": {"harbour.example", "www.harbour.example", "harbour.example",
+			"it lacks the www in front"},
+		"one letter": {"tide.tarnholm.example", "tides.tarnholm.example", "tide.tarnholm.example",
+			"one character is another"},
+		"a partial wildcard": {"ti*.tarnholm.example", "tides.tarnholm.example", "ti*.tarnholm.example",
+			"a wildcard must be the whole first label (RFC 9525, 6.3)"},
+		"a dot at the end": {"tides.tarnholm.example.", "tides.tarnholm.example", "tides.tarnholm.example.",
+			"it ends with a dot"},
+		"under a suffix": {"*.com", "tides.com", "*.com", `"com" is a suffix under which registries give names to anybody, so clients refuse it`},
+		"another host": {"pilots.tarnholm.example", "tides.tarnholm.example", "pilots.tarnholm.example",
+			"it is for another host of the same domain"},
+		"nothing like it": {"pilots.skerry.example", "tides.tarnholm.example", "", "no entry is for this name"},
+		"an address":      {"192.0.2.8", "192.0.2.7", "", "no entry is for this name"},
+		"a longer name of it": {"tides.tarnholm.example", "tidess.tarnholm.example", "tides.tarnholm.example",
+			"one character is another"},
 	} {
 		r := references(t, tt.asked)[0]
 		c := withNames(t, tt.entry)
@@ -93,7 +103,8 @@ func TestMissed(t *testing.T) {
 }
 
 func TestPropose(t *testing.T) {
-	names := references(t, "tides.tarnholm.example", "pilots.tarnholm.example", "low.tides.tarnholm.example", "192.0.2.7",
+	names := references(t, "tides.tarnholm.example", "pilots.tarnholm.example", "low.tides.tarnholm.example",
+		"192.0.2.7",
 		"tarnholm.example", "a.co.uk", "b.co.uk", "TIDES.tarnholm.example.")
 	assert.Equal(t, []string{"*.tarnholm.example", "192.0.2.7", "a.co.uk", "b.co.uk", "low.tides.tarnholm.example",
 		"tarnholm.example"}, naming.Propose(names, true))
@@ -107,7 +118,8 @@ func TestPropose(t *testing.T) {
 }
 
 func TestMatrix(t *testing.T) {
-	names := references(t, "tides.tarnholm.example", "tarnholm.example", "tides.tarnholm.example.", "tides.local")
+	names := references(t, "tides.tarnholm.example", "tarnholm.example", "tides.tarnholm.example.",
+		"tides.local")
 	m := naming.Compare(names, []naming.Column{
 		naming.NewColumn("one", withNames(t, "*.tarnholm.example", "pilots.skerry.example")),
 		naming.NewColumn("two", withNames(t, "tides.tarnholm.example"))})
@@ -126,13 +138,14 @@ func TestMatrix(t *testing.T) {
 func TestManyCertificates(t *testing.T) {
 	var columns []naming.Column
 	for i := range 120 {
-		columns = append(columns, naming.NewColumn(fmt.Sprint(i), withNames(t, fmt.Sprintf("*.q%d.tarnholm.example", i))))
+		columns = append(columns, naming.NewColumn(fmt.Sprint(i), withNames(t,
+			fmt.Sprintf("*.q%d.tarnholm.example", i))))
 	}
 	m := naming.Compare(references(t, "a.q70.tarnholm.example", "q77.tarnholm.example"), columns)
 	assert.Equal(t, 70, m.Needed[0].Covered[0].Certificate)
 	assert.Equal(t, []naming.Cell{{Certificate: 77, Entry: "*.q77.tarnholm.example",
-		Reason: "a wildcard does not cover the bare domain", Remedy: "Have the bare domain q77.tarnholm.example added."}},
-		m.Needed[1].Missed)
+		Reason: "a wildcard does not cover the bare domain",
+		Remedy: "Have the bare domain q77.tarnholm.example added."}}, m.Needed[1].Missed)
 }
 
 func BenchmarkMatrix(b *testing.B) {

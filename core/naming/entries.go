@@ -99,7 +99,8 @@ func entryDefect(entry string) (RemarkKind, string) {
 		}
 	}
 	if wild && registrySuffix(host) {
-		return TooBroad, fmt.Sprintf("%q is a suffix under which registries give names to anybody, so clients refuse it",
+		return TooBroad, fmt.Sprintf(
+			"%q is a suffix under which registries give names to anybody, so clients refuse it",
 			host)
 	}
 	return "", ""

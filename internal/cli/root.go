@@ -144,7 +144,8 @@ or in the configuration file.`,
 	})
 	root.AddGroup(&cobra.Group{ID: "alone", Title: "Without a service:"},
 		&cobra.Group{ID: "service", Title: "With a service:"})
-	root.AddCommand(a.identifyCommand(), a.pairCommand(), a.chainCommand(), a.coverCommand(), a.auditCommand(), a.explainCommand(),
+	root.AddCommand(a.identifyCommand(), a.pairCommand(), a.chainCommand(), a.coverCommand(), a.auditCommand(),
+		a.explainCommand(),
 		a.versionCommand())
 	root.AddCommand(a.estateCommand(), a.runCommand(), a.whatIfCommand(), a.findingsCommand(), a.policyCommand(),
 		a.holdingCommand())

@@ -127,7 +127,10 @@ func coverNotes(w io.Writer, m *naming.Matrix, width int) error {
 		if best.Entry != "" {
 			text = fmt.Sprintf("%s in [%d]: %s.", best.Entry, best.Certificate+1, best.Reason)
 		}
-		rows = append(rows, [2]string{n.Name, strings.TrimSpace(text + " " + best.Remedy)})
+		if n.Outside == "" { // of others more is said below
+			text += " " + best.Remedy
+		}
+		rows = append(rows, [2]string{n.Name, text})
 	}
 	section("NOT COVERED, AND THE NEAREST ENTRY")
 	for i, c := range m.Certificates {
