@@ -4,10 +4,24 @@ import (
 	"bytes"
 	"io"
 	"runtime"
+	"sync"
 )
 
 // blockSize is how many parts of a result are rendered at once by one processor.
 const blockSize = 256
+
+// partly runs a function for ranges that are all of it together, on all processors.
+func partly(count int, run func(from, to int)) {
+	parts := runtime.GOMAXPROCS(0)
+	if count <= blockSize {
+		parts = 1
+	}
+	var group sync.WaitGroup
+	for i := range parts {
+		group.Go(func() { run(count*i/parts, count*(i+1)/parts) })
+	}
+	group.Wait()
+}
 
 // inBlocks renders the parts of a result on all processors and writes them in
 // their order, so that a large result is never in memory as text.

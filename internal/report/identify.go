@@ -6,6 +6,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -39,13 +40,23 @@ func identify(w io.Writer, v *Inventory, at time.Time, s Style) error {
 		return []string{place(f.Path, *e, s.Width > 0), e.What, whose(*e), span(e.Kind, e.NotBefore, e.NotAfter, at),
 			e.Key, e.Issuer, digest(*e)}
 	}
-	for i := range v.size() {
-		f := v.file(i)
-		sums.add(&f)
-		for n := range f.Entries {
-			out.measure(row(&f, &f.Entries[n])...)
+	var mutex sync.Mutex
+	partly(v.size(), func(from, to int) {
+		own, wide := summary{kinds: map[string]int{}, from: from}, newListing(out.header...)
+		for i := from; i < to; i++ {
+			f := v.file(i)
+			own.add(&f)
+			for n := range f.Entries {
+				wide.measure(row(&f, &f.Entries[n])...)
+			}
 		}
-	}
+		mutex.Lock()
+		defer mutex.Unlock()
+		sums.join(own)
+		for c := range out.widths {
+			out.widths[c] = max(out.widths[c], wide.widths[c])
+		}
+	})
 	if sums.things > 0 {
 		keep := len(out.widths)
 		if s.Width > 0 {
@@ -315,6 +326,7 @@ func defectLine(path string, d facts.Defect) string {
 }
 
 func inventoryFooter(w io.Writer, n *summary, v *Inventory, s Style) error {
+	n.settle()
 	lines := append(n.defects, unexaminedLines(v.Unexamined)...)
 	slices.SortStableFunc(n.order, func(a, b string) int { return n.kinds[b] - n.kinds[a] })
 	for i, what := range n.order {

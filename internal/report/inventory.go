@@ -4,6 +4,7 @@ import (
 	"nurvik/core/facts"
 	"nurvik/core/inventory"
 	"nurvik/internal/audit"
+	"slices"
 )
 
 // IdentifySchema names the form of the JSON of "nurvik identify".
@@ -80,6 +81,30 @@ type summary struct {
 	things  int
 	defects []string
 	told    bool // defects were told already
+
+	from  int       // the first file that was counted
+	parts []summary // in any order
+}
+
+// join takes in what was counted of another part.
+func (n *summary) join(part summary) {
+	n.parts = append(n.parts, part)
+	n.things += part.things
+}
+
+// settle puts the parts together in the order of the files.
+func (n *summary) settle() {
+	slices.SortFunc(n.parts, func(a, b summary) int { return a.from - b.from })
+	for _, p := range n.parts {
+		n.defects = append(n.defects, p.defects...)
+		for _, what := range p.order {
+			if n.kinds[what] == 0 {
+				n.order = append(n.order, what)
+			}
+			n.kinds[what] += p.kinds[what]
+		}
+	}
+	n.parts = nil
 }
 
 func (n *summary) add(f *InventoryFile) {
