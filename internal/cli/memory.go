@@ -12,7 +12,7 @@ import (
 const LeastMemory = 240 << 20
 
 // room is what garbage may take beside what is remembered, in bytes.
-const room = 24 << 20
+const room = 28 << 20
 
 // LimitMemory lets garbage lie until the limit is near, which is cheap, and
 // raises the limit where there is much to be remembered, so that collecting
@@ -28,7 +28,7 @@ func watch(sentinel *struct{ self *int }) {
 	runtime.SetFinalizer(sentinel, func(*struct{ self *int }) {
 		live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
 		metrics.Read(live)
-		debug.SetMemoryLimit(max(LeastMemory, int64(live[0].Value.Uint64())*7/6+room))
+		debug.SetMemoryLimit(max(LeastMemory, int64(live[0].Value.Uint64())*5/4+room))
 		watch(&struct{ self *int }{})
 	})
 }
