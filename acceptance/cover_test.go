@@ -55,3 +55,47 @@ func TestCover(t *testing.T) {
 	assert.Contains(t, o.stdout, "tarnholm.example        ■ no")
 	assert.Contains(t, o.stdout, "1 of 2 names covered, by 1 certificate.")
 }
+
+func TestExpiry(t *testing.T) {
+	at := filepath.Dir(estate.EstateFile)
+	type listed struct {
+		Dues []struct {
+			Kind, Label, State string
+			Places             []string
+		}
+		Forecast *struct{ Months []any }
+	}
+	all := decoded[listed](t, nurvik(t, "expiry", filepath.Join(at, "files"), filepath.Join(estate.Hosts, "desk"),
+		"-o", "json", "--forecast").stdout)
+	kinds := map[string]bool{}
+	for _, d := range all.Dues {
+		kinds[d.Kind] = true
+		assert.NotEmpty(t, d.Places)
+	}
+	for _, kind := range []string{"leaf", "intermediate", "anchor", "CRL"} {
+		assert.True(t, kinds[kind], kind)
+	}
+	require.NotNil(t, all.Forecast)
+	assert.Greater(t, len(all.Forecast.Months), 36, "until December 2029")
+	soon := decoded[listed](t, nurvik(t, "expiry", filepath.Join(at, "files"), "--within", "30d", "-o", "json").stdout)
+	assert.Less(t, len(soon.Dues), len(all.Dues))
+
+	served := decoded[listed](t, nurvik(t, "expiry", "--estate", estate.EstateFile, "-o", "json").stdout)
+	kinds = map[string]bool{}
+	for _, d := range served.Dues {
+		kinds[d.Kind+" "+d.State] = true
+	}
+	for _, kind := range []string{"leaf expired", "leaf expires-soon", "leaf not-yet-valid", "leaf renewal-due",
+		"stapled response valid"} {
+		assert.True(t, kinds[kind], "%s in %v", kind, kinds)
+	}
+
+	calendar := nurvik(t, "expiry", filepath.Join(at, "files"), "-o", "icalendar")
+	assert.Equal(t, 0, calendar.status, calendar.stderr)
+	assert.Contains(t, calendar.stdout, "BEGIN:VEVENT")
+	for name, call := range map[string][]string{"a calendar of what is none": {"explain", "-o", "icalendar"},
+		"no share": {"expiry", at, "--renew", "3/1"}, "no minutes": {"expiry", at, "--minutes", "0"},
+		"no time": {"expiry", at, "--within", "soon"}} {
+		assert.Equal(t, 2, nurvik(t, call...).status, name)
+	}
+}

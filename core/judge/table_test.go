@@ -77,14 +77,6 @@ func TestOrderOfRulesDoesNotCount(t *testing.T) {
 	}
 }
 
-// addressAsName writes an address as a DNS entry.
-func addressAsName(w *forge.Template) {
-	const address = "192.0.2.7"
-	w.Extra = append(w.Extra, forge.Extension{ID: []int{2, 5, 29, 17},
-		Value: append([]byte{0x30, byte(2 + len(address)), 0x82, byte(len(address))}, address...)})
-	w.Names = nil
-}
-
 // severities are cases of findings that no endpoint and no file of the harbour
 // has: pairs of a code and a severity.
 func severities(t *testing.T) map[string]judge.Judgement {
@@ -115,17 +107,7 @@ func severities(t *testing.T) map[string]judge.Judgement {
 			s.upper.DER), s.context())
 	}
 	return map[string]judge.Judgement{
-		"name.malformed risk": named("ti*.tarnholm.example"),
-		"name.address-as-name risk": judge.File(file(s.leaf(s.lower, addressAsName), s.lower.DER, s.upper.DER),
-			s.context()),
-		"name.wildcard-too-broad fault": named("*.com"),
-		"name.wildcard-too-broad risk":  named("*.quays"),
-		"name.internal risk":            named("tides"),
-		"name.underscore note":          named("_tide.tarnholm.example"),
-		"name.redundant note":           named("*.tarnholm.example"),
-		"name.common-name-apart note": judge.File(file(s.leaf(s.lower,
-			func(w *forge.Template) { w.Name = "x.example" }),
-			s.lower.DER, s.upper.DER), s.context()),
+		"name.wildcard-too-broad risk": named("*.quays"),
 		"chain.expired-alternate note": judge.File(file(leaf, s.lower.DER, s.upper.DER, crossed), s.context()),
 		"chain.wrong-order risk": judge.Endpoint(observed(served("1.3", leaf, s.upper.DER, s.lower.DER)),
 			s.context()),

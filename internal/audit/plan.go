@@ -44,6 +44,7 @@ type Request struct {
 	Stdin     io.Reader       // for the target "-"
 	Passwords []string        // tried on everything that is protected
 	Read      func(files int) // told how many files were read so far; may be nil
+	Forget    bool            // of certificates in files only what was learnt is kept, not the bytes
 	Estate    string          // an estate file that is obeyed beside the targets
 	Report    rescue.Report   // takes defects of the audit itself to the log; nil drops them
 }
@@ -132,7 +133,8 @@ func NewPlan(ctx context.Context, r Request) (*Plan, error) {
 	opener := keystore.Opener{Passwords: r.Passwords, Budget: &pbe.Budget{}}
 	p := &planner{request: r, loader: &trust.Loader{Named: map[string]*trust.Store{}, Opener: opener},
 		stores:   map[string]*trust.Store{},
-		policies: map[string]policy.Policy{}, reader: &intake.Reader{Opener: opener, Memory: &brief.Memory{},
+		policies: map[string]policy.Policy{}, reader: &intake.Reader{Opener: opener,
+			Memory: &brief.Memory{Forget: r.Forget},
 			Report: r.Report}}
 	p.plan.memory, p.plan.report = p.reader.Memory, r.Report
 	for _, name := range r.Names {

@@ -45,12 +45,7 @@ that it names, when it is the only target and is called .yaml or .yml, or with
   nurvik audit /etc/ssl/harbour --name pilots.tarnholm.example
   nurvik audit pilots.tarnholm.example --visit-at 192.0.2.7 --trust private:inner-root.pem
   nurvik audit estate.yaml --at +30d --fail-from risk`,
-		Args: func(cmd *cobra.Command, args []string) error {
-			if f.request.Estate == "" {
-				return cobra.MinimumNArgs(1)(cmd, args)
-			}
-			return nil
-		},
+		Args: f.orEstate,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f.request.Targets, f.request.Stdin = args, a.stdin
 			return a.audit(cmd.Context(), f)

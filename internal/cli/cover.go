@@ -42,7 +42,7 @@ Status 1 when a needed name is covered by none of the certificates.`,
   nurvik cover estate.yaml
   nurvik cover ferries.tarnholm.example pilots.tarnholm.example
   nurvik cover /etc/ssl/harbour --names-from needed.txt`,
-		Args: cobra.MinimumNArgs(1),
+		Args: f.orEstate,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f.request.Targets, f.request.Stdin = args, a.stdin
 			return a.cover(cmd.Context(), f)
@@ -51,6 +51,7 @@ Status 1 when a needed name is covered by none of the certificates.`,
 	a.addOutput(cmd)
 	a.addMaterial(cmd, &f.material)
 	flags := cmd.Flags()
+	flags.StringVar(&f.request.Estate, "estate", "", "compare with the names of the estate in this `FILE`, and visit it, beside the targets")
 	flags.StringArrayVar(&f.names, "name", nil, "`NAME` that is needed; repeat for more")
 	flags.StringArrayVar(&f.namesFrom, "names-from", nil, "read needed names from `FILE`, one per line; repeat for more")
 	flags.StringArrayVar(&f.request.VisitAt, "visit-at", nil,

@@ -144,7 +144,8 @@ or in the configuration file.`,
 	})
 	root.AddGroup(&cobra.Group{ID: "alone", Title: "Without a service:"},
 		&cobra.Group{ID: "service", Title: "With a service:"})
-	root.AddCommand(a.identifyCommand(), a.pairCommand(), a.chainCommand(), a.coverCommand(), a.auditCommand(),
+	root.AddCommand(a.identifyCommand(), a.pairCommand(), a.chainCommand(), a.coverCommand(), a.expiryCommand(),
+		a.auditCommand(),
 		a.explainCommand(),
 		a.versionCommand())
 	root.AddCommand(a.estateCommand(), a.runCommand(), a.whatIfCommand(), a.findingsCommand(), a.policyCommand(),
@@ -196,7 +197,10 @@ func (a *app) write(d report.Document) error {
 		return usage(err)
 	}
 	a.interruption.writing.Store(true)
-	return format.Write(a.stdout, d, a.style())
+	if err = format.Write(a.stdout, d, a.style()); errors.Is(err, report.ErrNoCalendar) {
+		return usage(err)
+	}
+	return err
 }
 
 // say makes a document of one or more lines for people.

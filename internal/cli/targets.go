@@ -60,6 +60,14 @@ func (a *app) addTargets(cmd *cobra.Command, f *targetFlags) {
 		cobra.ShellCompDirectiveNoFileComp))
 }
 
+// orEstate wants a target, unless an estate file is named.
+func (f *targetFlags) orEstate(cmd *cobra.Command, args []string) error {
+	if f.request.Estate == "" {
+		return cobra.MinimumNArgs(1)(cmd, args)
+	}
+	return nil
+}
+
 // understood is what the flags mean.
 type understood struct {
 	at      time.Time

@@ -139,6 +139,7 @@ func (i *issuers) writeHosts(root string) error {
 	m.gatehouse()
 	m.crane()
 	m.desk()
+	m.nameplates()
 	m.workshop()
 	if m.err != nil {
 		return fmt.Errorf("files of the machines: %w", m.err)

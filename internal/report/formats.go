@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"nurvik/core/judge"
+	"nurvik/core/lifetime"
 )
 
 // Row is one target with what is wrong with it: what all reports have in common.
@@ -25,6 +26,7 @@ type Document struct {
 	Value any                              // for programs; of a result with lists what stands beside them
 	Lists []List                           // for programs; of results of any length
 	Rows  []Row                            // targets with findings, where the result has any
+	Dues  []lifetime.Due                   // what a calendar is made of, where the result has any
 	Text  func(w io.Writer, s Style) error // for people; nil draws the rows
 }
 
@@ -42,7 +44,8 @@ type Format interface {
 }
 
 // formats is the registry.
-var formats = map[string]Format{"table": tableFormat{}, "json": jsonFormat{}, "jsonl": linesFormat{}}
+var formats = map[string]Format{"table": tableFormat{}, "json": jsonFormat{}, "jsonl": linesFormat{},
+	"icalendar": calendarFormat{}}
 
 // Formats are the names of all forms.
 func Formats() []string { return slices.Sorted(maps.Keys(formats)) }

@@ -175,9 +175,9 @@ func TestWideThingsBesideMany(t *testing.T) {
 }
 
 func TestFormats(t *testing.T) {
-	assert.Equal(t, []string{"json", "jsonl", "table"}, report.Formats())
+	assert.Equal(t, []string{"icalendar", "json", "jsonl", "table"}, report.Formats())
 	_, err := report.FormatNamed("picture")
-	assert.EqualError(t, err, `the output "picture" is not known; there are json, jsonl, table`)
+	assert.EqualError(t, err, `the output "picture" is not known; there are icalendar, json, jsonl, table`)
 	table, err := report.FormatNamed("table")
 	require.NoError(t, err)
 	var out bytes.Buffer
