@@ -197,7 +197,7 @@ func (s *scan) signed(der []byte, kind shape) error {
 		return err
 	}
 	item.Learn(b)
-	if m := s.reader.Memory; m != nil && m.Forget && len(b.Anomalies) == 0 {
+	if m := s.reader.Memory; kind == isCertificate && m != nil && m.Forget && len(b.Anomalies) == 0 {
 		item.DER = nil
 	}
 	s.add(item)

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"nurvik/core/naming"
+	"nurvik/core/pki"
 	"nurvik/core/trust"
 )
 
@@ -26,6 +27,23 @@ func nameUncovered(b *bundle) []Finding {
 			f.Message += fmt.Sprintf(" The nearest is %s: %s.", miss.Entry, miss.Reason)
 		}
 		f.Evidence = Evidence{Certificate: fingerprint(b.leaf), Names: covered}
+		out = append(out, f)
+	}
+	return out
+}
+
+// uncoveredAsRequested are the names that a certificate as requested would not cover.
+func uncoveredAsRequested(whose string, wanted *pki.Certificate, needed []naming.Reference) []Finding {
+	var out []Finding
+	for _, name := range needed {
+		if _, ok := name.CoveredBy(wanted); ok {
+			continue
+		}
+		f := found("name.uncovered", name.String(), name.String(),
+			"The certificate request (CSR) of %s would give a certificate that does not cover %s: %s.", whose, name,
+			name.Missed(wanted).Reason)
+		f.Remedy = "Add the name to the request before it is sent."
+		f.Evidence.Names = wanted.HostNames()
 		out = append(out, f)
 	}
 	return out

@@ -120,6 +120,7 @@ const (
 	AccessOCSP       OID = "1.3.6.1.5.5.7.48.1"
 	AccessCAIssuers  OID = "1.3.6.1.5.5.7.48.2"
 	UsageServerAuth  OID = "1.3.6.1.5.5.7.3.1"
+	UsageClientAuth  OID = "1.3.6.1.5.5.7.3.2"
 	UsageOCSPSigning OID = "1.3.6.1.5.5.7.3.9"
 	UsageAny         OID = "2.5.29.37.0"
 )
@@ -135,7 +136,7 @@ var words = map[OID]string{
 	oidExtKeyUsage:      "extended key usage",
 	oidInhibitAnyPolicy: "inhibit anyPolicy", oidAuthorityInfo: "authority information access",
 	AccessOCSP: "OCSP", AccessCAIssuers: "CA issuers", UsageServerAuth: "TLS server", UsageAny: "any usage",
-	"1.3.6.1.5.5.7.3.2": "TLS client", "1.3.6.1.5.5.7.3.3": "code signing", "1.3.6.1.5.5.7.3.4": "e-mail protection",
+	UsageClientAuth: "TLS client", "1.3.6.1.5.5.7.3.3": "code signing", "1.3.6.1.5.5.7.3.4": "e-mail protection",
 	"1.3.6.1.5.5.7.3.8": "time stamping", UsageOCSPSigning: "OCSP signing",
 	"1.3.6.1.5.5.7.1.24": "TLS feature", "1.3.6.1.4.1.11129.2.4.2": "signed certificate timestamps",
 	"1.3.6.1.4.1.11129.2.4.3": "precertificate poison", "1.2.840.113549.1.9.2": "unstructured name",

@@ -140,6 +140,7 @@ func (i *issuers) writeHosts(root string) error {
 	m.crane()
 	m.desk()
 	m.nameplates()
+	m.applications()
 	m.workshop()
 	if m.err != nil {
 		return fmt.Errorf("files of the machines: %w", m.err)

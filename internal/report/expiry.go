@@ -29,26 +29,27 @@ func Expiry(dues []lifetime.Due, unexamined []audit.Unexamined, at time.Time, fo
 	if dues == nil {
 		dues = []lifetime.Due{}
 	}
-	return Document{Value: expiryHead{ExpirySchema, at.UTC().Truncate(time.Second), forecast}, Dues: dues, Lists: []List{
-		{"dues", len(dues), func(i int) any { return &dues[i] }},
-		{"unexamined", len(unexamined), func(i int) any { return unexamined[i] }},
-	}, Text: func(w io.Writer, s Style) error {
-		if err := expiryTable(w, dues, at, s); err != nil {
+	return Document{Value: expiryHead{ExpirySchema, at.UTC().Truncate(time.Second), forecast}, Dues: dues,
+		Lists: []List{
+			{"dues", len(dues), func(i int) any { return &dues[i] }},
+			{"unexamined", len(unexamined), func(i int) any { return unexamined[i] }},
+		}, Text: func(w io.Writer, s Style) error {
+			if err := expiryTable(w, dues, at, s); err != nil {
+				return err
+			}
+			var out bytes.Buffer
+			timeline(&out, dues, at, s.columns())
+			if forecast != nil {
+				forecastTable(&out, forecast, s.columns())
+			}
+			lines := append(unexaminedLines(unexamined), expirySummary(dues, at))
+			for _, line := range lines {
+				out.WriteString("\n" + wrap(line, s.columns()))
+			}
+			out.WriteByte('\n')
+			_, err := w.Write(out.Bytes())
 			return err
-		}
-		var out bytes.Buffer
-		timeline(&out, dues, at, s.columns())
-		if forecast != nil {
-			forecastTable(&out, forecast, s.columns())
-		}
-		lines := append(unexaminedLines(unexamined), expirySummary(dues, at))
-		for _, line := range lines {
-			out.WriteString("\n" + wrap(line, s.columns()))
-		}
-		out.WriteByte('\n')
-		_, err := w.Write(out.Bytes())
-		return err
-	}}
+		}}
 }
 
 var stateMarks = map[string]string{"expired": "■ expired", "expires-soon": "◆ soon", "renewal-due": "◇ renewal due",
@@ -172,11 +173,13 @@ func forecastTable(out *bytes.Buffer, f *lifetime.Forecast, width int) {
 		under string
 	}{{f.Today, "today's lifetimes"}, {f.Coming, "the coming limits"}} {
 		if x.day == nil {
-			out.WriteString(wrap("Under "+x.under+" the load does not double before the end of the forecast.", width) + "\n")
+			out.WriteString(wrap("Under "+x.under+" the load does not double before the end of the forecast.", width) +
+				"\n")
 			continue
 		}
-		out.WriteString(wrap(fmt.Sprintf("Under %s the load has doubled on %s: the 30 days from then on bring twice the "+
-			"renewals of the first 30.", x.under, date(*x.day)), width) + "\n")
+		out.WriteString(wrap(fmt.Sprintf(
+			"Under %s the load has doubled on %s: the 30 days from then on bring twice the "+
+				"renewals of the first 30.", x.under, date(*x.day)), width) + "\n")
 	}
 }
 

@@ -35,7 +35,8 @@ func duesSample() []lifetime.Due {
 		due(lifetime.Leaf, "ferries.tarnholm.example", -200, -2, "ferries.tarnholm.example:443"),
 		due(lifetime.Staple, "tides.tarnholm.example:443", -1, 3, "tides.tarnholm.example:443"),
 		due(lifetime.List, "Skerry Outer Root", -3, 4, "/srv/lists/outer-root.crl"),
-		due(lifetime.Leaf, "berths.tarnholm.example", -190, 9, "/etc/ssl/harbour/berths.crt", "berths.tarnholm.example:443",
+		due(lifetime.Leaf, "berths.tarnholm.example", -190, 9, "/etc/ssl/harbour/berths.crt",
+			"berths.tarnholm.example:443",
 			"/srv/backup/berths.crt"),
 		due(lifetime.Leaf, "tides.tarnholm.example", -150, 49, "tides.tarnholm.example:443"),
 		due(lifetime.Leaf, "pilots.tarnholm.example", -20, 179, "pilots.tarnholm.example:443"),
@@ -94,5 +95,6 @@ func TestCalendar(t *testing.T) {
 	}
 	format, err := report.FormatNamed("icalendar")
 	require.NoError(t, err)
-	assert.ErrorIs(t, format.Write(&bytes.Buffer{}, report.Audit(sample(), false), report.Style{}), report.ErrNoCalendar)
+	assert.ErrorIs(t, format.Write(&bytes.Buffer{}, report.Audit(sample(), false), report.Style{}),
+		report.ErrNoCalendar)
 }
