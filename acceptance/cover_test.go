@@ -86,7 +86,7 @@ func TestExpiry(t *testing.T) {
 		kinds[d.Kind+" "+d.State] = true
 	}
 	for _, kind := range []string{"leaf expired", "leaf expires-soon", "leaf not-yet-valid", "leaf renewal-due",
-		"stapled response valid"} {
+		"stapled response in-date"} {
 		assert.True(t, kinds[kind], "%s in %v", kind, kinds)
 	}
 

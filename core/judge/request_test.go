@@ -33,7 +33,8 @@ func TestRequests(t *testing.T) {
 		"a country that is none": {func(w *x509.CertificateRequest) { w.Subject.Country = []string{"XX"} }, nil,
 			[]string{"request.country risk"}},
 		"a country": {func(w *x509.CertificateRequest) { w.Subject.Country = []string{"NO"} }, nil, nil},
-		"exactly 64": {func(w *x509.CertificateRequest) { w.Subject.Organization = []string{strings.Repeat("ø", 64)} }, nil,
+		"exactly 64": {func(w *x509.CertificateRequest) { w.Subject.Organization = []string{strings.Repeat("ø", 64)} },
+			nil,
 			nil},
 		"65": {func(w *x509.CertificateRequest) { w.Subject.Organization = []string{strings.Repeat("ø", 65)} }, nil,
 			[]string{"request.field-length risk"}},
@@ -42,11 +43,14 @@ func TestRequests(t *testing.T) {
 		"a wildcard with its base": {func(w *x509.CertificateRequest) {
 			w.DNSNames = append(w.DNSNames, "*.quays.example", "quays.example")
 		}, nil, nil},
-		"a wildcard alone": {func(w *x509.CertificateRequest) { w.DNSNames = append(w.DNSNames, "*.quays.example") }, nil,
+		"a wildcard alone": {func(w *x509.CertificateRequest) { w.DNSNames = append(w.DNSNames, "*.quays.example") },
+			nil,
 			[]string{"request.base-name-missing risk"}},
-		"a wildcard under a suffix": {func(w *x509.CertificateRequest) { w.DNSNames = append(w.DNSNames, "*.com") }, nil,
+		"a wildcard under a suffix": {func(w *x509.CertificateRequest) { w.DNSNames = append(w.DNSNames, "*.com") },
+			nil,
 			[]string{"name.wildcard-too-broad fault"}},
-		"a private name": {func(w *x509.CertificateRequest) { w.DNSNames = append(w.DNSNames, "store.local") }, nil, nil},
+		"a private name": {func(w *x509.CertificateRequest) { w.DNSNames = append(w.DNSNames, "store.local") }, nil,
+			nil},
 	} {
 		w := &x509.CertificateRequest{Subject: pkix.Name{CommonName: host}, DNSNames: []string{host}}
 		if tt.change != nil {

@@ -32,7 +32,7 @@ type Due struct {
 	From   time.Time       `json:"from,omitzero"`
 	Until  time.Time       `json:"until,omitzero" doc:"Zero when it cannot be read: then it has ended"`
 	Renew  *time.Time      `json:"renew,omitempty" doc:"When its renewal is due; of leaves"`
-	State  string          `json:"state" enum:"expired,expires-soon,renewal-due,valid,not-yet-valid"`
+	State  string          `json:"state" enum:"expired,expires-soon,renewal-due,in-date,not-yet-valid" doc:"By the dates alone"`
 	Places []string        `json:"places" doc:"Files and endpoints that have it"`
 	Public bool            `json:"public,omitempty" doc:"Its issuers lead, by their names, to a public root"`
 }
@@ -99,7 +99,7 @@ func (r Renewal) StateOf(kind Kind, from, until, at time.Time) string {
 	case kind == Leaf && !from.IsZero() && !at.Before(r.From(from, until)):
 		return "renewal-due"
 	}
-	return "valid"
+	return "in-date"
 }
 
 // Sort puts what ends first in front.

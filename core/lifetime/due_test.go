@@ -43,8 +43,8 @@ func TestRenewals(t *testing.T) {
 		"cannot be read":             {lifetime.Leaf, time.Time{}, days(0), "expired"},
 		"soon":                       {lifetime.Leaf, days(5), days(0), "expires-soon"},
 		"due":                        {lifetime.Leaf, days(20), days(0), "renewal-due"},
-		"valid":                      {lifetime.Leaf, days(60), days(0), "valid"},
-		"an intermediate is not due": {lifetime.Intermediate, days(5), days(0), "valid"},
+		"valid":                      {lifetime.Leaf, days(60), days(0), "in-date"},
+		"an intermediate is not due": {lifetime.Intermediate, days(5), days(0), "in-date"},
 		"not yet":                    {lifetime.Leaf, days(5), days(-100), "not-yet-valid"},
 	} {
 		assert.Equal(t, tt.want, lifetime.Third.StateOf(tt.kind, days(-90), tt.until, tt.at), name)

@@ -9,11 +9,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nurvik/core/facts"
 	"nurvik/core/inputfile"
 	"nurvik/core/naming"
 	"nurvik/internal/report"
-	"nurvik/internal/settings"
 )
 
 // coverFlags are the flags of "nurvik cover".
@@ -35,7 +33,8 @@ would cover everything, with and without wildcards.
 
 Needed are the names given with --name and --names-from (one a line, # for comments),
 or else what the endpoints are expected to have: their names in the estate file, or
-their own. Common names never count (RFC 9525).
+their own. Common names never count (RFC 9525). Names alone are compared: "nurvik audit" says
+whether the certificates are trusted.
 
 Status 1 when a needed name is covered by none of the certificates.`,
 		Example: `  nurvik cover tides.crt --name tides.tarnholm.example --name tarnholm.example
@@ -51,14 +50,9 @@ Status 1 when a needed name is covered by none of the certificates.`,
 	a.addOutput(cmd)
 	a.addMaterial(cmd, &f.material)
 	flags := cmd.Flags()
-	flags.StringVar(&f.request.Estate, "estate", "", "compare with the names of the estate in this `FILE`, and visit it, beside the targets")
 	flags.StringArrayVar(&f.names, "name", nil, "`NAME` that is needed; repeat for more")
 	flags.StringArrayVar(&f.namesFrom, "names-from", nil, "read needed names from `FILE`, one per line; repeat for more")
-	flags.StringArrayVar(&f.request.VisitAt, "visit-at", nil,
-		"visit this `ADDRESS[:PORT]` instead of the name's; repeat for more")
-	flags.StringVar(&f.resolver.Address, "resolver", "", "ask the DNS server at `ADDRESS[:PORT]` instead of the system's")
-	settings.AddLimits(flags, &f.limits)
-	f.effort, f.failFrom = string(facts.Quick), "never"
+	f.addVisits(flags)
 	return cmd
 }
 
@@ -81,13 +75,10 @@ func (a *app) cover(ctx context.Context, f *coverFlags) error {
 	if len(needed) == 0 {
 		return usage(errors.New("say which names are needed, with --name or --names-from"))
 	}
-	visiting, finish := a.progress(plan.Steps(), "visiting")
-	options, err := a.options(&f.targetFlags, u, plan)
+	options, finish, err := a.visits(&f.targetFlags, u, plan)
 	if err != nil {
 		return err
 	}
-	options.Progress = visiting
-	a.interruption.visited.Store(plan.Steps() > 0)
 	leaves, unexamined := plan.Leaves(ctx, options)
 	finish()
 	var columns []naming.Column
@@ -95,7 +86,7 @@ func (a *app) cover(ctx context.Context, f *coverFlags) error {
 		columns = append(columns, naming.NewColumn(l.Target, l.Certificate))
 	}
 	matrix := naming.Compare(needed, columns)
-	if err := a.write(report.Cover(matrix, unexamined)); err != nil {
+	if err := a.write(report.Cover(matrix, unexamined, u.at)); err != nil {
 		return err
 	}
 	switch {

@@ -8,10 +8,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nurvik/core/facts"
 	"nurvik/core/lifetime"
 	"nurvik/internal/report"
-	"nurvik/internal/settings"
 )
 
 // expiryFlags are the flags of "nurvik expiry".
@@ -50,17 +48,12 @@ and what they cost, under today's lifetimes and under the coming limits of publi
 	a.addOutput(cmd)
 	a.addMaterial(cmd, &f.material)
 	flags := cmd.Flags()
-	flags.StringVar(&f.request.Estate, "estate", "", "visit the estate in this `FILE`, beside the targets")
 	flags.StringVar(&f.at, "at", "", atHelp)
 	flags.StringVar(&f.renew, "renew", "1/3", "say when leaves are due for renewal: `DAYS|SHARE` left, such as 30d or 1/3")
 	flags.StringVar(&f.within, "within", "", "list only what ends until then, `TIME`, such as 60d")
 	flags.BoolVar(&f.forecast, "forecast", false, "say how many renewals each month brings, and what they cost")
 	flags.IntVar(&f.minutes, "minutes", 30, "`MINUTES` of work for a renewal")
-	flags.StringArrayVar(&f.request.VisitAt, "visit-at", nil,
-		"visit this `ADDRESS[:PORT]` instead of the name's; repeat for more")
-	flags.StringVar(&f.resolver.Address, "resolver", "", "ask the DNS server at `ADDRESS[:PORT]` instead of the system's")
-	settings.AddLimits(flags, &f.limits)
-	f.effort, f.failFrom = string(facts.Quick), "never"
+	f.addVisits(flags)
 	return cmd
 }
 
@@ -86,13 +79,10 @@ func (a *app) expiry(ctx context.Context, f *expiryFlags) error {
 	if err != nil {
 		return err
 	}
-	visiting, finish := a.progress(plan.Steps(), "visiting")
-	options, err := a.options(&f.targetFlags, u, plan)
+	options, finish, err := a.visits(&f.targetFlags, u, plan)
 	if err != nil {
 		return err
 	}
-	options.Progress = visiting
-	a.interruption.visited.Store(plan.Steps() > 0)
 	dues, unexamined := plan.Dues(ctx, options, renewal)
 	finish()
 	var forecast *lifetime.Forecast

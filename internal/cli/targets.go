@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"nurvik/core/facts"
 	"nurvik/core/judge"
@@ -58,6 +59,27 @@ func (a *app) addTargets(cmd *cobra.Command, f *targetFlags) {
 		cobra.ShellCompDirectiveNoFileComp))
 	_ = cmd.RegisterFlagCompletionFunc("policy", cobra.FixedCompletions(policy.Names(),
 		cobra.ShellCompDirectiveNoFileComp))
+}
+
+// addVisits are the flags of commands that only look at what is served.
+func (f *targetFlags) addVisits(flags *pflag.FlagSet) {
+	flags.StringVar(&f.request.Estate, "estate", "", "visit the estate in this `FILE`, beside the targets")
+	flags.StringArrayVar(&f.request.VisitAt, "visit-at", nil,
+		"visit this `ADDRESS[:PORT]` instead of the name's; repeat for more")
+	flags.StringVar(&f.resolver.Address, "resolver", "", "ask the DNS server at `ADDRESS[:PORT]` instead of the system's")
+	settings.AddLimits(flags, &f.limits)
+	f.effort, f.failFrom = string(facts.Quick), "never"
+}
+
+// visits prepares the visits of such a command; finish ends what is shown of their progress.
+func (a *app) visits(f *targetFlags, u understood, plan *audit.Plan) (options audit.Options, finish func(), err error) {
+	options, err = a.options(f, u, plan)
+	if err != nil {
+		return options, nil, err
+	}
+	options.Progress, finish = a.progress(plan.Steps(), "visiting")
+	a.interruption.visited.Store(plan.Steps() > 0)
+	return options, finish, nil
 }
 
 // orEstate wants a target, unless an estate file is named.

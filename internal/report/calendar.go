@@ -29,15 +29,16 @@ func (calendarFormat) Write(w io.Writer, d Document, _ Style) error {
 	calendar.SetProductId("-//Nurvik//nurvik expiry//EN")
 	calendar.SetMethod(ical.MethodPublish)
 	calendar.SetName("What is due")
-	for _, due := range d.Dues {
-		if due.Until.IsZero() {
+	last := map[string]int{} // of several CRLs of one issuer, or stapled responses of one endpoint, the newest counts
+	for i, due := range d.Dues {
+		last[eventID(due)] = i
+	}
+	for i, due := range d.Dues {
+		id := eventID(due)
+		if due.Until.IsZero() || last[id] != i {
 			continue
 		}
-		id := due.SHA256.String()
-		if due.SHA256.IsZero() {
-			id = fmt.Sprintf("%s-%s", strings.ReplaceAll(string(due.Kind), " ", "-"), due.Label)
-		}
-		event := calendar.AddEvent(id + "@nurvik")
+		event := calendar.AddEvent(id)
 		begin, summary := due.Until, fmt.Sprintf("%s %s ends", due.Kind, due.Label)
 		if due.Kind == lifetime.Leaf {
 			summary = "Renew " + due.Label
@@ -53,6 +54,14 @@ func (calendarFormat) Write(w io.Writer, d Document, _ Style) error {
 			few(due.Places, mostNames)))
 	}
 	return calendar.SerializeTo(w, ical.WithNewLineWindows)
+}
+
+// eventID is the same for a certificate, and for whatever takes the place of a CRL or a stapled response.
+func eventID(d lifetime.Due) string {
+	if d.SHA256.IsZero() {
+		return fmt.Sprintf("%s-%s@nurvik", strings.ReplaceAll(string(d.Kind), " ", "-"), d.Label)
+	}
+	return d.SHA256.String() + "@nurvik"
 }
 
 func exactly(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05 UTC") }

@@ -5,7 +5,9 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"time"
 
+	"nurvik/core/facts"
 	"nurvik/core/naming"
 	"nurvik/internal/audit"
 )
@@ -23,8 +25,9 @@ type coverHead struct {
 // mostColumns is up to how many certificates a table has a column for each.
 const mostColumns = 5
 
-// Cover is needed names against certificates.
-func Cover(m *naming.Matrix, unexamined []audit.Unexamined) Document {
+// Cover is needed names against certificates. It compares names alone: that a
+// certificate is trusted it does not say, and of one that is out of date only that.
+func Cover(m *naming.Matrix, unexamined []audit.Unexamined, at time.Time) Document {
 	if unexamined == nil {
 		unexamined = []audit.Unexamined{}
 	}
@@ -33,7 +36,7 @@ func Cover(m *naming.Matrix, unexamined []audit.Unexamined) Document {
 		{"certificates", len(m.Certificates), func(i int) any { return &m.Certificates[i] }},
 		{"unexamined", len(unexamined), func(i int) any { return unexamined[i] }},
 	}, Text: func(w io.Writer, s Style) error {
-		if err := coverTable(w, m, s); err != nil {
+		if err := coverTable(w, m, at, s); err != nil {
 			return err
 		}
 		if err := coverNotes(w, m, s.columns()); err != nil {
@@ -44,7 +47,7 @@ func Cover(m *naming.Matrix, unexamined []audit.Unexamined) Document {
 }
 
 // coverTable has a row for each name; of many certificates one cell says which.
-func coverTable(w io.Writer, m *naming.Matrix, s Style) error {
+func coverTable(w io.Writer, m *naming.Matrix, at time.Time, s Style) error {
 	header := []string{"needed name"}
 	wide := len(m.Certificates) > mostColumns || len(m.Certificates) == 0
 	if wide {
@@ -94,7 +97,8 @@ func coverTable(w io.Writer, m *naming.Matrix, s Style) error {
 			fmt.Fprintf(&legend, "and %d more certificates\n", len(m.Certificates)-i)
 			break
 		}
-		line := fmt.Sprintf("[%d] %s  %s, until %s", i+1, c.Target, c.Label, date(c.NotAfter))
+		line := fmt.Sprintf("[%d] %s  %s, %s", i+1, c.Target, c.Label,
+			span(facts.Certificate, c.NotBefore, c.NotAfter, at))
 		legend.WriteString(wrap(line, s.columns()) + "\n")
 	}
 	_, err := w.Write(legend.Bytes())

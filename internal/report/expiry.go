@@ -53,7 +53,7 @@ func Expiry(dues []lifetime.Due, unexamined []audit.Unexamined, at time.Time, fo
 }
 
 var stateMarks = map[string]string{"expired": "■ expired", "expires-soon": "◆ soon", "renewal-due": "◇ renewal due",
-	"valid": "· valid", "not-yet-valid": "○ not yet"}
+	"in-date": "· in date", "not-yet-valid": "○ not yet"}
 
 func expiryTable(w io.Writer, dues []lifetime.Due, at time.Time, s Style) error {
 	if len(dues) == 0 {
@@ -188,7 +188,7 @@ func expirySummary(dues []lifetime.Due, at time.Time) string {
 	for _, d := range dues {
 		n[d.State]++
 	}
-	return fmt.Sprintf("%s: %d expired, %d expire soon, %d due for renewal, %d valid; as of %s.",
-		plural(len(dues), "thing"), n["expired"], n["expires-soon"], n["renewal-due"], n["valid"]+n["not-yet-valid"],
+	return fmt.Sprintf("%s: %d expired, %d expire soon, %d due for renewal, %d in date; as of %s.",
+		plural(len(dues), "thing"), n["expired"], n["expires-soon"], n["renewal-due"], n["in-date"]+n["not-yet-valid"],
 		at.UTC().Format("2006-01-02 15:04:05 MST"))
 }

@@ -86,6 +86,11 @@ func TestCalendar(t *testing.T) {
 	renewed := duesSample()
 	renewed[3].SHA256 = pki.Fingerprint{9}
 	assert.NotEqual(t, ids(text), ids(write(renewed)))
+	newer := duesSample()[2]
+	newer.Until = newer.Until.AddDate(0, 0, 7)
+	both := append(duesSample(), newer)
+	lifetime.Sort(both)
+	assert.ElementsMatch(t, ids(text), ids(write(both)), "the newer CRL of an issuer takes the place of the older")
 	assert.Contains(t, text, "BEGIN:VCALENDAR\r\n")
 	assert.Contains(t, text, "SUMMARY:Renew tides.tarnholm.example\r\n")
 	assert.Contains(t, text, "DTSTART;VALUE=DATE:20261108\r\n", "a leaf stands on the day of its renewal")
