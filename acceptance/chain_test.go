@@ -176,17 +176,3 @@ func TestChainWhatIf(t *testing.T) {
 			p.EndsWith != ""
 	}))
 }
-
-func TestStoreDifferences(t *testing.T) {
-	o := call(t, "", "nurvik", "chain", "differences", anchors("outer"), anchors("inner"))
-	assert.Equal(t, 1, o.status)
-	for _, text := range []string{"Skerry Outer Root", "Tarnholm Inner Root", "0 in both"} {
-		assert.Contains(t, o.stdout, text)
-	}
-	o = call(t, "", "nurvik", "chain", "differences", anchors("outer"), "public:"+anchors("outer"), "-o", "json")
-	assert.Equal(t, 1, o.status)
-	var d report.Differences
-	require.NoError(t, json.Unmarshal([]byte(o.stdout), &d))
-	assert.Len(t, d.OtherKind, 2, "the same anchors, of another kind")
-	assert.Equal(t, 0, call(t, "", "nurvik", "chain", "differences", anchors("inner"), anchors("inner")).status)
-}

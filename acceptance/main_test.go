@@ -84,6 +84,9 @@ func nurvik(t *testing.T, arguments ...string) outcome {
 		arguments = append(arguments, "--resolver", estate.NameServer, "--resolver-validates", "--handshake-timeout",
 			"5s")
 	}
+	if arguments[0] == "compare" {
+		arguments = append(arguments, "--resolver", estate.NameServer)
+	}
 	return call(t, "", "nurvik", arguments...)
 }
 

@@ -26,7 +26,7 @@ var floors = [][]string{
 	{"trust"},
 	{"chain", "probe"},
 	{"judge"},
-	{"assess"},
+	{"assess", "compare"},
 }
 
 // forbidden are imports that would bring an interface into the core.

@@ -90,7 +90,8 @@ type Template struct {
 	From     time.Time
 	Until    time.Time // the last second included
 	CA       bool
-	Length   *int // path length
+	Usages   []encodingasn1.ObjectIdentifier // extended usages beside that of a server
+	Length   *int                            // path length
 	Serial   *big.Int
 	Sign     *Algorithm // instead of the issuer's usual one
 	Extra    []Extension
@@ -102,7 +103,8 @@ type Template struct {
 	Responder string // address of the OCSP responder, "" for none
 }
 
-const organisation = "Tarnholm Harbour Authority"
+// Organisation is in the names of all subjects.
+const Organisation = "Tarnholm Harbour Authority"
 
 // Issue writes and signs a certificate under the issuer; nil signs with its own key.
 func Issue(issuer *Authority, own crypto.Signer, w Template) ([]byte, error) {
@@ -205,7 +207,7 @@ func addName(b *cryptobyte.Builder, common string) {
 		})
 	}
 	b.AddASN1(asn1.SEQUENCE, func(s *cryptobyte.Builder) {
-		attribute(s, encodingasn1.ObjectIdentifier{2, 5, 4, 10}, organisation)
+		attribute(s, encodingasn1.ObjectIdentifier{2, 5, 4, 10}, Organisation)
 		attribute(s, encodingasn1.ObjectIdentifier{2, 5, 4, 3}, common)
 	})
 }
@@ -280,8 +282,10 @@ func extensions(w Template, issuer *Authority, issuerKeyID []byte) []Extension {
 	if !w.CA {
 		out = append(out, Extension{id(2, 5, 29, 37), false, build(func(b *cryptobyte.Builder) {
 			b.AddASN1(asn1.SEQUENCE, func(s *cryptobyte.Builder) {
-				s.AddASN1ObjectIdentifier(id(1, 3, 6, 1, 5, 5, 7, 3,
-					1))
+				s.AddASN1ObjectIdentifier(id(1, 3, 6, 1, 5, 5, 7, 3, 1))
+				for _, usage := range w.Usages {
+					s.AddASN1ObjectIdentifier(usage)
+				}
 			})
 		})})
 	}

@@ -110,6 +110,9 @@ func Leaves(f *facts.File) []*pki.Certificate {
 	return leaves(given)
 }
 
+// LeavesAmong are the same among certificates that were given together.
+func LeavesAmong(given []*pki.Certificate) []*pki.Certificate { return leaves(given) }
+
 // servesItself reports whether a certificate that calls itself a CA is a server's
 // all the same: it is signed by itself and has host names, as one that somebody
 // made in a hurry.

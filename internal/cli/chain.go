@@ -41,8 +41,7 @@ Issuers are asked about revocation for endpoints; for files only with --fetch.`,
 		Example: `  nurvik chain tides.crt issuing.crt
   nurvik chain pilots.tarnholm.example --audience system --audience private:inner-root.pem
   nurvik chain bundle.pem --write repaired.pem
-  nurvik chain tides.tarnholm.example --at +90d --distrust 5f0c…
-  nurvik chain differences system ./anchors`,
+  nurvik chain tides.tarnholm.example --at +90d --distrust 5f0c…`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f.request.Targets, f.request.Stdin, f.request.Heap = args, a.stdin, true
@@ -54,7 +53,6 @@ Issuers are asked about revocation for endpoints; for files only with --fetch.`,
 	flags.StringArrayVar(&f.distrust, "distrust", nil, distrustHelp)
 	flags.StringVar(&f.write, "write", "", "write the complete, ordered bundle to `FILE`")
 	flags.BoolVar(&f.force, "force", false, "let --write replace an existing file")
-	cmd.AddCommand(a.chainDifferences())
 	return cmd
 }
 

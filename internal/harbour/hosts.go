@@ -141,6 +141,7 @@ func (i *issuers) writeHosts(root string) error {
 	m.desk()
 	m.nameplates()
 	m.applications()
+	m.replies()
 	m.workshop()
 	if m.err != nil {
 		return fmt.Errorf("files of the machines: %w", m.err)
