@@ -22,7 +22,7 @@ var floors = [][]string{
 	{"pki", "forge"},
 	{"facts", "naming", "lifetime", "keystore", "keycheck"},
 	{"words", "brief", "endpoint", "policy"},
-	{"intake", "pairing", "inventory"},
+	{"intake", "pairing", "inventory", "draft"},
 	{"trust"},
 	{"chain", "probe"},
 	{"judge"},

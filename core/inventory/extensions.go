@@ -1,11 +1,13 @@
 package inventory
 
 import (
+	encodingasn1 "encoding/asn1"
 	"encoding/base64"
 	"encoding/binary"
 	"fmt"
 	"strconv"
 	"time"
+	"unicode/utf16"
 
 	"golang.org/x/crypto/cryptobyte"
 	"golang.org/x/crypto/cryptobyte/asn1"
@@ -67,6 +69,7 @@ var extensionWords = map[pki.OID]func(c *pki.Certificate, value []byte) []string
 		return []string{"its issuer publishes no revocation for it"}
 	},
 	"1.3.6.1.4.1.311.20.2":   text,
+	"1.3.6.1.4.1.311.21.7":   template,
 	"2.16.840.1.113730.1.13": text,
 }
 
@@ -222,8 +225,40 @@ func text(_ *pki.Certificate, value []byte) []string {
 	var content cryptobyte.String
 	var tag asn1.Tag
 	s := cryptobyte.String(value)
-	if !s.ReadAnyASN1(&content, &tag) || tag != asn1.UTF8String && tag != asn1.IA5String {
+	if !s.ReadAnyASN1(&content, &tag) {
 		return nil
 	}
-	return []string{pki.Printable(string(content))}
+	switch tag {
+	case asn1.UTF8String, asn1.IA5String:
+		return []string{pki.Printable(string(content))}
+	case bmpString:
+		units := make([]uint16, len(content)/2)
+		for i := range units {
+			units[i] = binary.BigEndian.Uint16(content[2*i:])
+		}
+		return []string{pki.Printable(string(utf16.Decode(units)))}
+	}
+	return nil
+}
+
+// bmpString has two bytes a character (X.680).
+const bmpString asn1.Tag = 30
+
+// template is the certificate template of a CA of a Windows domain, with its version.
+func template(_ *pki.Certificate, value []byte) []string {
+	var inner cryptobyte.String
+	var id encodingasn1.ObjectIdentifier
+	s := cryptobyte.String(value)
+	if !s.ReadASN1(&inner, asn1.SEQUENCE) || !inner.ReadASN1ObjectIdentifier(&id) {
+		return nil
+	}
+	words := "template " + id.String()
+	for _, part := range []string{", version ", "."} {
+		var n int
+		if inner.Empty() || !inner.ReadASN1Integer(&n) {
+			break
+		}
+		words += part + strconv.Itoa(n)
+	}
+	return []string{words}
 }

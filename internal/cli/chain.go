@@ -5,13 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"nurvik/core/pki"
 	"nurvik/internal/audit"
+	"nurvik/internal/outfile"
 	"nurvik/internal/report"
 )
 
@@ -140,28 +140,9 @@ func (a *app) writeBundle(f *chainFlags, chains *report.Chains) error {
 			f.write)}
 	}
 	bundle := []byte(strings.Join(all[0].Bundle, ""))
-	if err := writeFile(f.write, bundle, f.force); err != nil {
+	if err := outfile.Write(f.force, outfile.File{Path: f.write, Data: bundle, Mode: 0o644}); err != nil {
 		return fmt.Errorf("--write: %w", err)
 	}
 	_, err := fmt.Fprintf(a.stderr, "Wrote %d certificates, leaf first, to %s.\n", len(all[0].Bundle), f.write)
 	return err
-}
-
-// writeFile makes the file anew beside its place and then moves it there, so
-// that a server never reads half of one.
-func writeFile(path string, data []byte, replace bool) error {
-	temporary, err := os.CreateTemp(filepath.Dir(path), ".nurvik-*")
-	if err != nil {
-		return err
-	}
-	defer func() { _ = os.Remove(temporary.Name()) }() // gone already when all went well
-	_, err = temporary.Write(data)
-	err = errors.Join(err, temporary.Chmod(0o644), temporary.Sync(), temporary.Close())
-	if err != nil {
-		return err
-	}
-	if replace {
-		return os.Rename(temporary.Name(), path)
-	}
-	return os.Link(temporary.Name(), path) // fails when a file has come there meanwhile
 }

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nurvik/core/draft"
 	"nurvik/core/inputfile"
 	"nurvik/core/naming"
 	"nurvik/internal/report"
@@ -19,6 +20,8 @@ type coverFlags struct {
 	targetFlags
 	names     []string
 	namesFrom []string
+	draft     string
+	wildcards bool
 }
 
 func (a *app) coverCommand() *cobra.Command {
@@ -36,11 +39,14 @@ or else what the endpoints are expected to have: their names in the estate file,
 their own. Common names never count (RFC 9525). Names alone are compared: "nurvik audit" says
 whether the certificates are trusted.
 
+--draft makes a key and a request for that set, as "nurvik draft" does; with --wildcards
+for the one that has wildcards.
+
 Status 1 when a needed name is covered by none of the certificates.`,
 		Example: `  nurvik cover tides.crt --name tides.tarnholm.example --name tarnholm.example
   nurvik cover estate.yaml
   nurvik cover ferries.tarnholm.example pilots.tarnholm.example
-  nurvik cover /etc/ssl/harbour --names-from needed.txt`,
+  nurvik cover /etc/ssl/harbour --names-from needed.txt --draft /etc/ssl/new`,
 		Args: f.orEstate,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			f.request.Targets, f.request.Stdin = args, a.stdin
@@ -52,11 +58,16 @@ Status 1 when a needed name is covered by none of the certificates.`,
 	flags := cmd.Flags()
 	flags.StringArrayVar(&f.names, "name", nil, "`NAME` that is needed; repeat for more")
 	flags.StringArrayVar(&f.namesFrom, "names-from", nil, "read needed names from `FILE`, one per line; repeat for more")
+	flags.StringVar(&f.draft, "draft", "", "write a new key and a request for the fewest entries into `DIRECTORY`")
+	flags.BoolVar(&f.wildcards, "wildcards", false, "let --draft ask for wildcards where one takes the place of several names")
 	f.addVisits(flags)
 	return cmd
 }
 
 func (a *app) cover(ctx context.Context, f *coverFlags) error {
+	if f.wildcards && f.draft == "" {
+		return usage(errors.New("--wildcards goes with --draft"))
+	}
 	needed, err := a.needed(f)
 	if err != nil {
 		return usage(err)
@@ -89,6 +100,11 @@ func (a *app) cover(ctx context.Context, f *coverFlags) error {
 	if err := a.write(report.Cover(matrix, unexamined, u.at)); err != nil {
 		return err
 	}
+	if f.draft != "" && ctx.Err() == nil {
+		if err := a.draftProposal(ctx, f, matrix.Proposal); err != nil {
+			return err
+		}
+	}
 	switch {
 	case ctx.Err() != nil:
 		return &statusError{statusUnexamined, errors.New("interrupted; what is shown was known until then")}
@@ -100,6 +116,28 @@ func (a *app) cover(ctx context.Context, f *coverFlags) error {
 		return &statusError{status: statusUnexamined}
 	}
 	return nil
+}
+
+// draftProposal hands the fewest entries to "nurvik draft". The result on standard output is that of cover alone.
+func (a *app) draftProposal(ctx context.Context, f *coverFlags, p naming.Proposal) error {
+	w := draft.Wish{Names: p.Plain}
+	if f.wildcards {
+		w.Names = p.Wildcards
+	}
+	if err := w.Settle(); err != nil {
+		return usage(err)
+	}
+	result, err := a.makeDrafts(ctx, []draft.Named{{Wish: w}}, f.draft, nil, "fault")
+	if err != nil {
+		return fmt.Errorf("--draft: %w", err)
+	}
+	if _, err := fmt.Fprint(a.stderr, "\nDRAFT\n\n"); err != nil {
+		return err
+	}
+	if err := report.DraftsDocument(result).Text(a.stderr, a.style()); err != nil {
+		return err
+	}
+	return unwritten(result)
 }
 
 // needed are the names of the flags and of the files.
