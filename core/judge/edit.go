@@ -1,10 +1,10 @@
 package judge
 
 import (
-	"fmt"
 	"strings"
 
 	"nurvik/core/endpoint"
+	"nurvik/core/serverconf"
 )
 
 // Edit is a change of a server's configuration that repairs what a finding is about.
@@ -21,27 +21,10 @@ type Edit struct {
 var Servers = []string{"nginx", "Apache", "HAProxy", "Postfix", "Dovecot", "slapd", "vsftpd", "Prosody", "PostgreSQL",
 	"MariaDB"}
 
-// serving are the servers that usually serve a scheme, the common ones first.
-var serving = map[string][]string{
-	"https": {"nginx", "Apache", "HAProxy"},
-	"smtp":  {"Postfix"}, "smtps": {"Postfix"}, "submission": {"Postfix"}, "lmtp": {"Dovecot"},
-	"imap": {"Dovecot"}, "imaps": {"Dovecot"}, "pop3": {"Dovecot"}, "pop3s": {"Dovecot"}, "sieve": {"Dovecot"},
-	"ldap": {"slapd"}, "ldaps": {"slapd"}, "ftp": {"vsftpd"}, "ftps": {"vsftpd"},
-	"xmpp": {"Prosody"}, "xmpps": {"Prosody"}, "xmpp-server": {"Prosody"},
-	"postgres": {"PostgreSQL"}, "mysql": {"MariaDB"},
-}
-
-// lineForms are how each server writes a directive with its value.
-var lineForms = map[string]string{
-	"nginx": "%s %s;", "Apache": "%s %s", "HAProxy": "%s %s", "Postfix": "%s = %s", "Dovecot": "%s = %s",
-	"slapd":  "%s %s",
-	"vsftpd": "%s=%s", "Prosody": "ssl = { %s = %s }", "PostgreSQL": "%s = '%s'", "MariaDB": "%s = %s",
-}
-
 // finish writes the whole line.
 func (e *Edit) finish() {
 	if e.Line == "" && e.Directive != "" {
-		e.Line = fmt.Sprintf(lineForms[e.Server], e.Directive, e.Value)
+		e.Line = serverconf.Line(e.Server, e.Directive, e.Value)
 	}
 }
 
@@ -63,7 +46,7 @@ func editsAt(target string, edits []Edit) []Edit {
 		return nil
 	}
 	var out []Edit
-	for _, server := range serving[parsed.Scheme] {
+	for _, server := range serverconf.Serving(parsed.Scheme) {
 		for _, e := range edits {
 			if e.Server == server {
 				out = append(out, e)

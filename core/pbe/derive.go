@@ -20,11 +20,14 @@ func errorf(kind error, format string, args ...any) error {
 	return fmt.Errorf("%w: %s", kind, fmt.Sprintf(format, args...))
 }
 
-// digests of the integrity value, with the size of their block in bytes.
-var digests = map[string]struct {
+// digest is a hash with the size of its block in bytes.
+type digest struct {
 	new   func() hash.Hash
 	block int
-}{
+}
+
+// digests of the integrity value.
+var digests = map[string]digest{
 	"1.2.840.113549.2.5": {md5.New, 64}, "1.3.14.3.2.26": {sha1.New, 64},
 	"2.16.840.1.101.3.4.2.4": {sha256.New224, 64}, "2.16.840.1.101.3.4.2.1": {sha256.New, 64},
 	"2.16.840.1.101.3.4.2.2": {sha512.New384, 128}, "2.16.840.1.101.3.4.2.3": {sha512.New, 128},

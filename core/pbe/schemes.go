@@ -271,14 +271,27 @@ func CheckMAC(algorithm, want, salt []byte, rounds int, content []byte, password
 		texts = append(texts, nil) // some writers take no password for no bytes at all
 	}
 	for _, text := range texts {
-		mac := hmac.New(digest.new, derive12(digest.new, digest.block, text, salt, rounds, purposeMAC,
-			digest.new().Size()))
-		mac.Write(content)
-		if hmac.Equal(mac.Sum(nil), want) {
+		if hmac.Equal(digest.mac(text, salt, rounds, content), want) {
 			return nil
 		}
 	}
 	return ErrPassword
+}
+
+// mac is the integrity value of PKCS#12.
+func (d digest) mac(password, salt []byte, rounds int, content []byte) []byte {
+	mac := hmac.New(d.new, derive12(d.new, d.block, password, salt, rounds, purposeMAC, d.new().Size()))
+	mac.Write(content)
+	return mac.Sum(nil)
+}
+
+// MAC computes the integrity value of PKCS#12 by a digest's identifier (RFC 7292, 4).
+func MAC(digest string, salt []byte, rounds int, content []byte, password string) ([]byte, error) {
+	d, ok := digests[digest]
+	if !ok {
+		return nil, unsupported("integrity by %s", digest)
+	}
+	return d.mac(bmp(password), salt, rounds, content), nil
 }
 
 func checkPBMAC1(parameters, want, content []byte, password string, budget *Budget) error {

@@ -149,7 +149,7 @@ var words = map[OID]string{
 	"1.3.6.1.4.1.311.20.2.2": "smart-card sign-in", "1.3.6.1.4.1.311.13.2.1": "enrolment settings",
 	"1.3.6.1.4.1.311.13.2.2": "cryptographic provider", "1.3.6.1.4.1.311.13.2.3": "operating system version",
 	"1.3.6.1.4.1.311.21.20": "client information",
-	"1.3.6.1.5.5.7.3.17":     "IPsec", oidNoRevocation: "no revocation available",
+	"1.3.6.1.5.5.7.3.17":    "IPsec", oidNoRevocation: "no revocation available",
 	oidChallengePassword: "challenge password", oidExtensionRequest: "extension request",
 	oidExtensionRequestOld: "extension request",
 	"1.2.840.113549.1.7.1": "data", oidSignedData: "signed data", "1.2.840.113549.1.7.3": "enveloped data",

@@ -18,6 +18,7 @@ import (
 	"nurvik/core/intake"
 	"nurvik/core/judge"
 	"nurvik/core/keystore"
+	"nurvik/core/pack"
 	"nurvik/core/pbe"
 	"nurvik/internal/audit"
 )
@@ -88,28 +89,41 @@ func (a *app) passwords(f *materialFlags) ([]string, error) {
 
 // gather reads everything that the call names.
 func (a *app) gather(ctx context.Context, f *materialFlags, paths []string, forget bool) (*audit.Source, error) {
+	return a.gatherWith(ctx, f, paths, func(passwords []string) *intake.Reader {
+		return &intake.Reader{Opener: keystore.Opener{Passwords: passwords, Budget: &pbe.Budget{}},
+			Memory: &brief.Memory{Forget: forget}, Report: a.report}
+	})
+}
+
+// gatherKeys does the same and keeps the private keys that could be opened.
+func (a *app) gatherKeys(ctx context.Context, f *materialFlags, paths []string, ring *pack.Keyring) (*audit.Source,
+	error) {
+	return a.gatherWith(ctx, f, paths, func(passwords []string) *intake.Reader {
+		return &intake.Reader{Opener: keystore.Opener{Passwords: passwords, Budget: &pbe.Budget{}}, Private: ring.Add,
+			Memory: &brief.Memory{}, Report: a.report}
+	})
+}
+
+func (a *app) gatherWith(ctx context.Context, f *materialFlags, paths []string,
+	reader func(passwords []string) *intake.Reader) (*audit.Source, error) {
 	passwords, err := a.passwords(f)
 	if err != nil {
 		return nil, err
 	}
-	source, err := a.read(ctx, passwords, paths, forget)
+	source, err := a.read(ctx, reader(passwords), paths)
 	if err != nil {
 		return nil, err
 	}
 	if password, ok := a.unlock(paths, passwords, source.Files); ok {
-		return a.read(ctx, []string{password}, paths, forget)
+		return a.read(ctx, reader([]string{password}), paths)
 	}
 	return source, nil
 }
 
-func (a *app) read(ctx context.Context, passwords, paths []string, forget bool) (*audit.Source, error) {
+func (a *app) read(ctx context.Context, reader *intake.Reader, paths []string) (*audit.Source, error) {
 	progress, finish := a.counter("reading")
 	defer finish()
-	source := &audit.Source{
-		Reader: &intake.Reader{Opener: keystore.Opener{Passwords: passwords, Budget: &pbe.Budget{}},
-			Memory: &brief.Memory{Forget: forget}, Report: a.report},
-		Stdin: a.stdin, Progress: progress,
-	}
+	source := &audit.Source{Reader: reader, Stdin: a.stdin, Progress: progress}
 	for _, path := range paths {
 		isPath, err := source.Add(ctx, path)
 		if err != nil {

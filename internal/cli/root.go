@@ -145,7 +145,8 @@ or in the configuration file.`,
 	root.AddGroup(&cobra.Group{ID: "alone", Title: "Without a service:"},
 		&cobra.Group{ID: "service", Title: "With a service:"})
 	root.AddCommand(a.identifyCommand(), a.pairCommand(), a.chainCommand(), a.coverCommand(),
-		a.compareCommand(), a.draftCommand(), a.expiryCommand(),
+		a.compareCommand(), a.draftCommand(), a.packCommand(),
+		a.expiryCommand(),
 		a.auditCommand(),
 		a.explainCommand(),
 		a.versionCommand())
