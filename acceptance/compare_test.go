@@ -33,7 +33,8 @@ func TestCompare(t *testing.T) {
 			"The key of the request, all its names, one usage too many."},
 		"the old key again": {[]string{host("quay/etc/ssl/lantern-2025.crt"), host("quay/etc/ssl/lantern-2026.crt")}, 0,
 			"The same key, the same names."},
-		"keystore and file": {[]string{host("gatehouse/turnstile/turnstile.p12"), host("gatehouse/turnstile/turnstile.crt"),
+		"keystore and file": {[]string{host("gatehouse/turnstile/turnstile.p12"),
+			host("gatehouse/turnstile/turnstile.crt"),
 			"--password-file", filepath.Join(base, "passwords.txt")}, 1,
 			"A new key, the same names, one chain certificate fewer."},
 		"file and endpoint": {[]string{filepath.Join(estate.Files, "tides-fullchain.pem"), served}, 0,
@@ -41,7 +42,8 @@ func TestCompare(t *testing.T) {
 		"an endpoint and what it was": {[]string{saved, served, "--effort", "normal"}, 0, "The same certificate."},
 		"two trust stores": {[]string{"public:" + anchors("outer"), anchors("inner")}, 1,
 			"Two roots fewer, one root more."},
-		"the same store":       {[]string{"public:" + anchors("outer"), "private:" + anchors("outer")}, 0, "Two roots in common, roots of another kind."},
+		"the same store": {[]string{"public:" + anchors("outer"), "private:" + anchors("outer")}, 0,
+			"Two roots in common, roots of another kind."},
 		"a store that is none": {[]string{"public:" + host("none.pem"), anchors("inner")}, 3, ""},
 		"nothing to compare":   {[]string{filepath.Join(estate.Files, "README.txt"), anchors("inner")}, 3, ""},
 		"a locked keystore":    {[]string{host("gatehouse/stores/forgotten.p12"), anchors("inner")}, 3, ""},
@@ -61,5 +63,6 @@ func TestCompare(t *testing.T) {
 		})
 	}
 	o = nurvik(t, "compare", host("replies/ebb.csr"), host("replies/ebb.crt"))
-	assert.Contains(t, o.stdout, "■ Asked for and not in the certificate: low.ebb.tarnholm.example, neap.ebb.tarnholm.example.")
+	assert.Contains(t, o.stdout,
+		"■ Asked for and not in the certificate: low.ebb.tarnholm.example, neap.ebb.tarnholm.example.")
 }

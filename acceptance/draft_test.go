@@ -30,13 +30,19 @@ requests:
 	}{
 		"from flags":        {name, 0, []string{"tides.tarnholm.example.csr", "tides.tarnholm.example.key"}},
 		"another file name": {append(name, "--file", "new"), 0, []string{"new.csr", "new.key"}},
-		"encrypted":         {append(name, "--encrypt", "--new-password-file", secret), 0, []string{"tides.tarnholm.example.csr", "tides.tarnholm.example.key"}},
-		"a wildcard":        {[]string{"--name", "*.tides.tarnholm.example", "--name", "tides.tarnholm.example"}, 0, []string{"_.tides.tarnholm.example.csr", "_.tides.tarnholm.example.key"}},
-		"a plan": {[]string{"--plan", plan}, 0, []string{"quay.tarnholm.example.csr", "quay.tarnholm.example.key", "winch.csr",
+		"encrypted": {append(name, "--encrypt", "--new-password-file", secret), 0,
+			[]string{"tides.tarnholm.example.csr", "tides.tarnholm.example.key"}},
+		"a wildcard": {[]string{"--name", "*.tides.tarnholm.example", "--name", "tides.tarnholm.example"}, 0,
+			[]string{"_.tides.tarnholm.example.csr", "_.tides.tarnholm.example.key"}},
+		"a plan": {[]string{"--plan", plan}, 0, []string{"quay.tarnholm.example.csr", "quay.tarnholm.example.key",
+			"winch.csr",
 			"winch.key"}},
-		"like a file":                           {[]string{"--like", filepath.Join(base, "hosts/replies/ebb.csr")}, 0, []string{"ebb.tarnholm.example.csr", "ebb.tarnholm.example.key"}},
-		"like an endpoint":                      {[]string{"--like", served}, 0, []string{"tides.tarnholm.example.csr", "tides.tarnholm.example.key"}},
-		"asks to be a CA":                       {[]string{"--like", filepath.Join(base, "hosts/applications/would-be-issuer.csr")}, 1, nil},
+		"like a file": {[]string{"--like", filepath.Join(base, "hosts/replies/ebb.csr")}, 0,
+			[]string{"ebb.tarnholm.example.csr", "ebb.tarnholm.example.key"}},
+		"like an endpoint": {[]string{"--like", served}, 0,
+			[]string{"tides.tarnholm.example.csr", "tides.tarnholm.example.key"}},
+		"asks to be a CA": {[]string{"--like", filepath.Join(base,
+			"hosts/applications/would-be-issuer.csr")}, 1, nil},
 		"a risk is refused where that is asked": {append(name, "--country", "Tarnholm", "--fail-from", "risk"), 1, nil},
 		"nothing asked":                         {nil, 2, nil},
 		"plan and name":                         {append(name, "--plan", plan), 2, nil},
@@ -49,7 +55,8 @@ requests:
 		t.Run(title, func(t *testing.T) {
 			t.Parallel()
 			into := t.TempDir()
-			o := nurvik(t, append([]string{"draft", "-o", "json", "--out", into, "--resolver", estate.NameServer}, tt.call...)...)
+			o := nurvik(t, append([]string{"draft", "-o", "json", "--out", into, "--resolver", estate.NameServer},
+				tt.call...)...)
 			assert.Equal(t, tt.status, o.status, o.stderr)
 			assert.NotContains(t, o.stdout+o.stderr, "PRIVATE KEY", "the key is never shown")
 			entries, err := os.ReadDir(into)
@@ -68,7 +75,8 @@ requests:
 			}
 			pairs := nurvik(t, "pair", into, "--password-file", secret, "-o", "json")
 			assert.Equal(t, 0, pairs.status, pairs.stdout)
-			assert.Len(t, decoded[struct{ Groups []struct{ Key string } }](t, pairs.stdout).Groups, len(files)/2, "each key with its request")
+			assert.Len(t, decoded[struct{ Groups []struct{ Key string } }](t, pairs.stdout).Groups, len(files)/2,
+				"each key with its request")
 			assert.Equal(t, 0, nurvik(t, "audit", into, "--password-file", secret).status)
 			again := nurvik(t, append([]string{"draft", "--out", into, "--resolver", estate.NameServer}, tt.call...)...)
 			assert.Equal(t, 2, again.status, "nothing is replaced")

@@ -31,7 +31,8 @@ func TestJavaReadsKeystores(t *testing.T) {
 		require.NoError(t, err)
 		key, _ := newKey(t, "EC")
 		issuing, err := forge.NewAuthority(root, key, forge.ECDSASHA256,
-			forge.Template{Name: "Harbour Issuing", From: time.Now().Add(-time.Hour), Until: time.Now().AddDate(1, 0, 0)})
+			forge.Template{Name: "Harbour Issuing", From: time.Now().Add(-time.Hour),
+				Until: time.Now().AddDate(1, 0, 0)})
 		require.NoError(t, err)
 		own, _ := newKey(t, kind)
 		issue(t, heap, "tides", issuing, own, nil, []string{host})
@@ -58,17 +59,20 @@ func TestJavaReadsKeystores(t *testing.T) {
 					require.NoError(t, err, "%s %v\n%s", program, arguments, output)
 					return string(output)
 				}
-				run(program, append([]string{"pack", heap, "--shape", "keystore", "--out", into, "--file", "tides", "--alias",
+				run(program, append([]string{"pack", heap, "--shape", "keystore", "--out", into, "--file", "tides",
+					"--alias",
 					"harbour", "--new-password-file", filepath.Join(heap, "password.txt")}, tt.options...)...)
 				listed := run("keytool", "-list", "-v", "-keystore", keystore, "-storepass", password)
 				chain := "Certificate chain length: 2"
 				if len(tt.options) > 0 && tt.options[0] == "--with-root" {
 					chain = "Certificate chain length: 3"
 				}
-				for _, text := range []string{"Alias name: harbour", "Entry type: PrivateKeyEntry", chain, "CN=" + host} {
+				for _, text := range []string{"Alias name: harbour", "Entry type: PrivateKeyEntry", chain, "CN=" +
+					host} {
 					assert.Contains(t, listed, text)
 				}
-				run("keytool", "-importkeystore", "-srckeystore", keystore, "-srcstorepass", password, "-srcalias", "harbour",
+				run("keytool", "-importkeystore", "-srckeystore", keystore, "-srcstorepass", password, "-srcalias",
+					"harbour",
 					"-destkeystore", copied, "-deststoretype", "PKCS12", "-deststorepass", password, "-noprompt")
 				opened := run("openssl", "pkcs12", "-in", copied, "-passin", "pass:"+password, "-nocerts", "-nodes")
 				block, _ := pem.Decode([]byte(opened))

@@ -20,7 +20,8 @@ func (c *comparison) chains(first, second *Side) {
 		return // a request has no chain
 	}
 	a, b := first.above(second), second.above(first)
-	if len(a)+len(b) == 0 || len(first.leaves) == 0 && len(first.keys) > 0 || len(second.leaves) == 0 && len(second.keys) > 0 {
+	if len(a)+len(b) == 0 || len(first.leaves) == 0 && len(first.keys) > 0 || len(second.leaves) == 0 &&
+		len(second.keys) > 0 {
 		return
 	}
 	bundles := len(first.leaves)+len(second.leaves) == 0
@@ -93,7 +94,8 @@ func labels(list []*pki.Certificate) []string {
 func list(certificates []*pki.Certificate) string {
 	var out []string
 	for _, c := range certificates {
-		out = append(out, fmt.Sprintf("%s (until %s, SHA-256 %s)", c.Label(), exact(c.NotAfter), c.Fingerprint().String()[:16]))
+		out = append(out, fmt.Sprintf("%s (until %s, SHA-256 %s)", c.Label(), exact(c.NotAfter),
+			c.Fingerprint().String()[:16]))
 	}
 	return strings.Join(out, ", ")
 }
@@ -114,7 +116,8 @@ func (c *comparison) stores(first, second *Side) {
 		c.add(Chain, false, count(n, "root")+" more", "%s also has: %s.", second.Name, list(of(d.OnlySecond)))
 	}
 	for i, a := range d.OtherKind {
-		c.add(Chain, false, "roots of another kind", "%s is %s in %s and %s in %s.", a.Certificate.Label(), a.Kind, first.Name,
+		c.add(Chain, false, "roots of another kind", "%s is %s in %s and %s in %s.", a.Certificate.Label(), a.Kind,
+			first.Name,
 			d.SecondKind[i], second.Name)
 	}
 	c.row("roots", []string{fmt.Sprint(len(first.anchors))}, []string{fmt.Sprint(len(second.anchors))})

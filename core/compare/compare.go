@@ -81,10 +81,12 @@ func Compare(first, second Side, ignored ...Aspect) *Result {
 	}
 	c := &comparison{differences: r.Differences}
 	for _, t := range onlyFirst {
-		c.add(Names, true, count(len(onlyFirst), word(t.kind))+" fewer", "%s has no %s for %s.", second.Name, word(t.kind), t.label)
+		c.add(Names, true, count(len(onlyFirst), word(t.kind))+" fewer", "%s has no %s for %s.", second.Name,
+			word(t.kind), t.label)
 	}
 	for _, t := range onlySecond {
-		c.add(Names, false, count(len(onlySecond), word(t.kind))+" more", "%s also has the %s of %s.", second.Name, word(t.kind), t.label)
+		c.add(Names, false, count(len(onlySecond), word(t.kind))+" more", "%s also has the %s of %s.", second.Name,
+			word(t.kind), t.label)
 	}
 	c.keys(&first, &second)
 	c.chains(&first, &second)

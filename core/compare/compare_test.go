@@ -76,7 +76,8 @@ func (b *bench) leaf(key crypto.Signer, names []string, changes ...change) facts
 
 func (b *bench) request(key crypto.Signer, names []string, extra ...pkix.Extension) facts.Item {
 	der, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{
-		Subject: pkix.Name{Organization: []string{"Tarnholm Harbour Authority"}, CommonName: "tides.example"}, DNSNames: names,
+		Subject: pkix.Name{Organization: []string{"Tarnholm Harbour Authority"},
+			CommonName: "tides.example"}, DNSNames: names,
 		ExtraExtensions: extra}, key)
 	require.NoError(b.t, err)
 	return facts.Item{Kind: facts.Request, DER: der}
@@ -108,7 +109,8 @@ func TestCompare(t *testing.T) {
 	type flag struct{ CA bool }
 	asksCA := extension(t, flag{true}, 2, 5, 29, 19)
 	asksServer := extension(t, []asn1.ObjectIdentifier{{1, 3, 6, 1, 5, 5, 7, 3, 1}}, 2, 5, 29, 37)
-	asksBoth := extension(t, []asn1.ObjectIdentifier{{1, 3, 6, 1, 5, 5, 7, 3, 1}, {1, 3, 6, 1, 5, 5, 7, 3, 2}}, 2, 5, 29, 37)
+	asksBoth := extension(t, []asn1.ObjectIdentifier{{1, 3, 6, 1, 5, 5, 7, 3, 1}, {1, 3, 6, 1, 5, 5, 7, 3, 2}}, 2, 5,
+		29, 37)
 	asksStaple := extension(t, []int{5}, 1, 3, 6, 1, 5, 5, 7, 1, 24)
 	code := func(w *forge.Template) {
 		w.Usages = []asn1.ObjectIdentifier{{1, 3, 6, 1, 5, 5, 7, 3, 3}}
@@ -132,12 +134,14 @@ func TestCompare(t *testing.T) {
 			"The same key, two names fewer.", false, nil},
 		{"renewed with a new key and a name more", of(usual), of(b.leaf(b.other, two, later)), nil,
 			"A new key, one name more.", false, nil},
-		{"order and case of names", of(b.leaf(b.key, two)), of(b.leaf(b.key, []string{"EBB.example", "tides.example"})), nil,
+		{"order and case of names", of(b.leaf(b.key, two)), of(b.leaf(b.key, []string{"EBB.example", "tides.example"})),
+			nil,
 			"The same key, the same names.", false, nil},
 		{"a name that the wildcard covers is not lost", of(b.leaf(b.key, []string{"low.tides.example"})),
 			of(b.leaf(b.key, wild)), nil, "The same key, one name more.", false, nil},
 		{"a wildcard that is spelt out is lost", of(b.leaf(b.key, wild)), of(b.leaf(b.key,
-			[]string{"low.tides.example"})), nil, "The same key, one name fewer, one name more.", true, []Aspect{Names}},
+			[]string{"low.tides.example"})), nil, "The same key, one name fewer, one name more.", true,
+			[]Aspect{Names}},
 		{"a stronger key", of(usual), of(b.leaf(b.strong, one)), nil, "A new key, the same names.", false, nil},
 		{"a weaker key", of(b.leaf(b.strong, one)), of(usual), nil, "A new key, the same names, a weaker key.",
 			true, []Aspect{Strength}},
@@ -148,7 +152,8 @@ func TestCompare(t *testing.T) {
 		{"a usage lost", of(b.leaf(b.key, one, code)), of(usual), nil,
 			"The same key, the same names, one usage fewer.", true, []Aspect{Usages}},
 
-		{"request: as asked", of(b.request(b.key, two)), of(b.leaf(b.key, two)), nil, "The key of the request, all its names.",
+		{"request: as asked", of(b.request(b.key, two)), of(b.leaf(b.key, two)), nil,
+			"The key of the request, all its names.",
 			false, nil},
 		{"request: a name dropped", of(b.request(b.key, two)), of(usual), nil,
 			"The key of the request, one name fewer.", true, []Aspect{Names}},
@@ -175,12 +180,14 @@ func TestCompare(t *testing.T) {
 			"The same certificate, one chain certificate more.", false, nil},
 		{"chain: renewed on the same key", of(usual, ca(b.issuing)), of(usual, ca(b.after)), nil,
 			"The same certificate.", false, nil},
-		{"bundles", of(ca(b.issuing), ca(b.root)), of(ca(b.root), ca(b.issuing)), nil, "The same CA certificates.", false, nil},
+		{"bundles", of(ca(b.issuing), ca(b.root)), of(ca(b.root), ca(b.issuing)), nil, "The same CA certificates.",
+			false, nil},
 		{"bundles: one is gone", of(ca(b.issuing), ca(b.root)), of(ca(b.root)), nil, "One CA certificate fewer.", true,
 			[]Aspect{Chain}},
 		{"two roots that have nothing in common", of(ca(b.root)), of(ca(b.authority(nil, "Elsewhere", start))), nil,
 			"One CA certificate fewer, one CA certificate more.", true, []Aspect{Chain}},
-		{"an intermediate and its successor", of(ca(b.issuing)), of(ca(b.after)), nil, "The same key, the same names.", false,
+		{"an intermediate and its successor", of(ca(b.issuing)), of(ca(b.after)), nil, "The same key, the same names.",
+			false,
 			nil},
 
 		{"key and certificate", of(b.private(b.key)), of(usual), nil, "They belong together.", false, nil},

@@ -112,7 +112,8 @@ func (c *comparison) names(a, b *thing) {
 	}
 	if common := naming.CommonNameApart(b.extensions); b.certificate != nil && common != "" &&
 		common != naming.CommonNameApart(a.extensions) {
-		c.add(Subject, false, "", "The common name %s of the second is no alternative name, and clients ignore it.", common)
+		c.add(Subject, false, "", "The common name %s of the second is no alternative name, and clients ignore it.",
+			common)
 	}
 }
 
@@ -198,7 +199,8 @@ func (c *comparison) issue(a, b *pki.Certificate) {
 	}
 	row("signature", a.SignatureAlgorithm.Name, b.SignatureAlgorithm.Name)
 	if h := hashStrength(b.SignatureAlgorithm); h < hashStrength(a.SignatureAlgorithm) {
-		c.add(Strength, true, "a weaker hash", "Signed with a weaker hash: %s instead of %s.", b.SignatureAlgorithm.Name,
+		c.add(Strength, true, "a weaker hash", "Signed with a weaker hash: %s instead of %s.",
+			b.SignatureAlgorithm.Name,
 			a.SignatureAlgorithm.Name)
 	}
 }
@@ -221,7 +223,8 @@ func (c *comparison) keys(first, second *Side) {
 	for _, k := range first.keys {
 		if !has(second, k) && serves(first, k) {
 			matters := serves(second, k) // the same certificate, and not its key
-			c.add(Key, matters, "another private key", "%s does not have the private key (%s) that %s has.", second.Name, k,
+			c.add(Key, matters, "another private key", "%s does not have the private key (%s) that %s has.",
+				second.Name, k,
 				first.Name)
 		}
 	}

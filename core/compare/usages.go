@@ -36,13 +36,15 @@ func (c *comparison) usages(a, b *thing) {
 				c.add(Usages, true, count(len(odd), "usage")+" too many", "Granted and never asked for: %s.",
 					strings.Join(odd, ", "))
 			} else {
-				c.add(Usages, false, "", "Not asked for, and added by the issuer as usual: %s.", strings.Join(gained, ", "))
+				c.add(Usages, false, "", "Not asked for, and added by the issuer as usual: %s.",
+					strings.Join(gained, ", "))
 			}
 		case !u.has:
 			c.add(Usages, true, "limited usages", "The %s was not limited, and is now: %s.", u.field,
 				strings.Join(u.last, ", "))
 		case !u.gets && asked:
-			c.add(Usages, true, "usages not granted", "The %s that was asked for is not in the certificate: %s.", u.field,
+			c.add(Usages, true, "usages not granted", "The %s that was asked for is not in the certificate: %s.",
+				u.field,
 				strings.Join(u.first, ", "))
 		case !u.gets:
 			c.add(Usages, true, "unlimited usages", "The %s was limited, and is not any more: %s.", u.field,
@@ -131,7 +133,8 @@ func (c *comparison) others(a, b *thing) {
 	asked := a.request != nil && b.certificate != nil
 	switch {
 	case len(lost) > 0 && asked:
-		c.add(Others, false, count(len(lost), "extension")+" not granted", "Extensions that were asked for and not granted: %s.",
+		c.add(Others, false, count(len(lost), "extension")+" not granted",
+			"Extensions that were asked for and not granted: %s.",
 			strings.Join(lost, ", "))
 	case len(lost) > 0:
 		c.add(Others, false, "", "Extensions that are gone: %s.", strings.Join(lost, ", "))

@@ -24,15 +24,24 @@ func TestRequests(t *testing.T) {
 	}{
 		"usual": {Wish{Names: []string{"Tides.Example.", "www.tides.example"}},
 			[]string{"tides.example", "www.tides.example"}, "CN=tides.example", "EC P-256", "SHA-256 with ECDSA"},
-		"twice the same":  {Wish{Names: []string{"a.example", "A.example"}}, []string{"a.example"}, "CN=a.example", "EC P-256", ""},
-		"wildcard":        {Wish{Names: []string{"*.tides.example"}}, []string{"*.tides.example"}, "CN=*.tides.example", "EC P-256", ""},
-		"addresses":       {Wish{Names: []string{"192.0.2.7", "[2001:db8::7]"}}, []string{"192.0.2.7", "2001:db8::7"}, "CN=192.0.2.7", "EC P-256", ""},
-		"U-labels":        {Wish{Names: []string{"fjærn.example"}}, []string{"xn--fjrn-woa.example"}, "CN=xn--fjrn-woa.example", "EC P-256", ""},
-		"too long for CN": {Wish{Names: []string{strings.Repeat("a.", 40) + "example"}}, []string{strings.Repeat("a.", 40) + "example"}, "", "EC P-256", ""},
-		"RSA":             {Wish{Names: []string{"a.example"}, Key: "RSA-2048"}, []string{"a.example"}, "CN=a.example", "RSA 2048", "SHA-256 with RSA"},
-		"P-384":           {Wish{Names: []string{"a.example"}, Key: P384}, []string{"a.example"}, "CN=a.example", "EC P-384", "SHA-384 with ECDSA"},
-		"Ed25519":         {Wish{Names: []string{"a.example"}, Key: Ed25519}, []string{"a.example"}, "CN=a.example", "Ed25519", "Ed25519"},
-		"subject in order": {Wish{Names: []string{"a.example"}, Subject: []Field{{Organisation, "Tarnholm Harbour Authority"}}},
+		"twice the same": {Wish{Names: []string{"a.example", "A.example"}}, []string{"a.example"}, "CN=a.example",
+			"EC P-256", ""},
+		"wildcard": {Wish{Names: []string{"*.tides.example"}}, []string{"*.tides.example"}, "CN=*.tides.example",
+			"EC P-256", ""},
+		"addresses": {Wish{Names: []string{"192.0.2.7", "[2001:db8::7]"}}, []string{"192.0.2.7", "2001:db8::7"},
+			"CN=192.0.2.7", "EC P-256", ""},
+		"U-labels": {Wish{Names: []string{"fjærn.example"}}, []string{"xn--fjrn-woa.example"},
+			"CN=xn--fjrn-woa.example", "EC P-256", ""},
+		"too long for CN": {Wish{Names: []string{strings.Repeat("a.", 40) + "example"}},
+			[]string{strings.Repeat("a.", 40) + "example"}, "", "EC P-256", ""},
+		"RSA": {Wish{Names: []string{"a.example"}, Key: "RSA-2048"}, []string{"a.example"}, "CN=a.example",
+			"RSA 2048", "SHA-256 with RSA"},
+		"P-384": {Wish{Names: []string{"a.example"}, Key: P384}, []string{"a.example"}, "CN=a.example",
+			"EC P-384", "SHA-384 with ECDSA"},
+		"Ed25519": {Wish{Names: []string{"a.example"}, Key: Ed25519}, []string{"a.example"}, "CN=a.example",
+			"Ed25519", "Ed25519"},
+		"subject in order": {Wish{Names: []string{"a.example"}, Subject: []Field{{Organisation,
+			"Tarnholm Harbour Authority"}}},
 			[]string{"a.example"}, "O=Tarnholm Harbour Authority, CN=a.example", "EC P-256", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -103,7 +112,8 @@ func TestLike(t *testing.T) {
 
 	again.Set(Organisation, "Tarnholm Harbour Authority")
 	again.Set(CommonName, "")
-	assert.Equal(t, []Field{{Country, "NO"}, {Organisation, "Tarnholm Harbour Authority"}, {Email, "harbour@tides.example"}},
+	assert.Equal(t, []Field{{Country, "NO"}, {Organisation, "Tarnholm Harbour Authority"},
+		{Email, "harbour@tides.example"}},
 		again.Subject)
 }
 
@@ -142,7 +152,8 @@ func TestPlan(t *testing.T) {
 	list, err := ParsePlan("plan.yaml", []byte(plan))
 	require.NoError(t, err)
 	require.Len(t, list, 2)
-	assert.Equal(t, []Field{{Country, "NO"}, {Organisation, "Tarnholm Harbour Authority"}, {CommonName, "quay.example"}},
+	assert.Equal(t, []Field{{Country, "NO"}, {Organisation, "Tarnholm Harbour Authority"},
+		{CommonName, "quay.example"}},
 		list[0].Subject)
 	assert.Equal(t, P384, list[0].Key)
 	assert.Equal(t, []Field{{Country, "NO"}, {Organisation, "Cranes"}, {CommonName, "crane.example"}}, list[1].Subject)

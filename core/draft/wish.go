@@ -118,7 +118,8 @@ func entryOf(name string) (string, error) {
 // used again. Keys of a kind that is not made become the default, which is told.
 func Like(c *pki.Certificate) (w Wish, note string) {
 	w, note = like(c.Subject, c.PublicKey, c)
-	w.Extensions = slices.DeleteFunc(slices.Clone(c.Extensions), func(x pki.Extension) bool { return x.ID != oidFeatures })
+	w.Extensions = slices.DeleteFunc(slices.Clone(c.Extensions),
+		func(x pki.Extension) bool { return x.ID != oidFeatures })
 	return w, note
 }
 

@@ -48,7 +48,8 @@ func (s *Set) check(f Form, file File) error {
 			}
 		}
 	}
-	wantsKey := file.Part == serverconf.PartKey || file.Part == serverconf.PartCombined || file.Part == serverconf.PartKeystore
+	wantsKey := file.Part == serverconf.PartKey || file.Part == serverconf.PartCombined ||
+		file.Part == serverconf.PartKeystore
 	if _, fits := ring.Of(s.Leaf.PublicKey); fits != wantsKey || keys > 1 {
 		return fmt.Errorf("it has %d private keys", keys)
 	}

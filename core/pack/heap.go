@@ -102,7 +102,8 @@ func (h *Heap) Choose(names []naming.Reference, at time.Time) (*pki.Certificate,
 			return covered
 		})
 		if len(lacking) > 0 {
-			missing = append(missing, fmt.Sprintf("%s (%s) does not cover %s", c.Label(), h.paths[c.Fingerprint()], joined(lacking)))
+			missing = append(missing, fmt.Sprintf("%s (%s) does not cover %s", c.Label(), h.paths[c.Fingerprint()],
+				joined(lacking)))
 			continue
 		}
 		fit = append(fit, c)

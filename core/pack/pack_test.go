@@ -51,7 +51,8 @@ func newYard(t *testing.T) *yard {
 }
 
 func (y *yard) authority(issuer *forge.Authority, name string) *forge.Authority {
-	a, err := forge.NewAuthority(issuer, y.ec(), forge.ECDSASHA256, forge.Template{Name: name, From: now.AddDate(-1, 0, 0),
+	a, err := forge.NewAuthority(issuer, y.ec(), forge.ECDSASHA256, forge.Template{Name: name,
+		From:  now.AddDate(-1, 0, 0),
 		Until: now.AddDate(9, 0, 0)})
 	require.NoError(y.t, err)
 	return a
@@ -66,7 +67,8 @@ func (y *yard) ec() crypto.Signer {
 func (y *yard) leaf(key crypto.Signer, from, until time.Time, names ...string) []byte {
 	spki, err := forge.PublicInfo(key)
 	require.NoError(y.t, err)
-	der, err := forge.Issue(y.issuing, nil, forge.Template{Name: names[0], Names: names, SPKI: spki, From: from, Until: until})
+	der, err := forge.Issue(y.issuing, nil, forge.Template{Name: names[0], Names: names, SPKI: spki, From: from,
+		Until: until})
 	require.NoError(y.t, err)
 	return block("CERTIFICATE", der)
 }
@@ -104,7 +106,8 @@ func (y *yard) assemble(h *Heap, names ...string) (*Set, error) {
 	if err != nil {
 		return nil, err
 	}
-	return h.Assemble(leaf, Wanted{Names: needed, Stores: []*trust.Store{trust.New("none", nil)}, Policy: policy.Open()},
+	return h.Assemble(leaf, Wanted{Names: needed, Stores: []*trust.Store{trust.New("none", nil)},
+		Policy: policy.Open()},
 		assess.Options{At: now})
 }
 
@@ -124,15 +127,20 @@ func TestChoose(t *testing.T) {
 		label  string // with what is the newest
 		from   time.Time
 	}{
-		"the newest":                    {[][]byte{old, recent, issuing, root}, []string{"tides.example"}, "", "tides.example", day(-9)},
-		"the one that covers the names": {[][]byte{recent, wide, issuing, root}, []string{"flood.example"}, "", "tides.example", day(-90)},
-		"expired":                       {[][]byte{expired, issuing, root}, []string{"ebb.example"}, "is valid at that time", "", now},
-		"not covered":                   {[][]byte{old, issuing, root}, []string{"none.example"}, "does not cover none.example", "", now},
-		"different names, none asked":   {[][]byte{old, wide, issuing, root}, nil, "say with --name which is meant", "", now},
-		"the same names, none asked":    {[][]byte{old, recent, issuing, root}, nil, "", "tides.example", day(-9)},
-		"no issuer":                     {[][]byte{old, root}, nil, "no complete and valid chain", "", now},
-		"no root":                       {[][]byte{old, issuing}, nil, "no complete and valid chain", "", now},
-		"authorities alone":             {[][]byte{issuing, root}, nil, ErrNone.Error(), "", now},
+		"the newest": {[][]byte{old, recent, issuing, root}, []string{"tides.example"}, "",
+			"tides.example", day(-9)},
+		"the one that covers the names": {[][]byte{recent, wide, issuing, root}, []string{"flood.example"}, "",
+			"tides.example", day(-90)},
+		"expired": {[][]byte{expired, issuing, root}, []string{"ebb.example"},
+			"is valid at that time", "", now},
+		"not covered": {[][]byte{old, issuing, root}, []string{"none.example"},
+			"does not cover none.example", "", now},
+		"different names, none asked": {[][]byte{old, wide, issuing, root}, nil, "say with --name which is meant", "",
+			now},
+		"the same names, none asked": {[][]byte{old, recent, issuing, root}, nil, "", "tides.example", day(-9)},
+		"no issuer":                  {[][]byte{old, root}, nil, "no complete and valid chain", "", now},
+		"no root":                    {[][]byte{old, issuing}, nil, "no complete and valid chain", "", now},
+		"authorities alone":          {[][]byte{issuing, root}, nil, ErrNone.Error(), "", now},
 	} {
 		t.Run(name, func(t *testing.T) {
 			set, err := y.assemble(y.heap(tt.heap...), tt.names...)
@@ -163,7 +171,8 @@ func TestShapes(t *testing.T) {
 		return out
 	}
 	for kind, key := range map[string]crypto.Signer{"EC": y.ec(), "RSA": rsaKey, "Ed25519": edKey} {
-		h := y.heap(block("CERTIFICATE", y.root.DER), y.keyFile(key), y.leaf(key, now, now.AddDate(0, 3, 0), "tides.example"),
+		h := y.heap(block("CERTIFICATE", y.root.DER), y.keyFile(key), y.leaf(key, now, now.AddDate(0, 3, 0),
+			"tides.example"),
 			block("CERTIFICATE", y.issuing.DER))
 		set, err := y.assemble(h)
 		require.NoError(t, err)
@@ -171,12 +180,13 @@ func TestShapes(t *testing.T) {
 			form  Form
 			files []string
 		}{
-			"bundle":            {Form{Shape: serverconf.Bundle}, []string{"x-bundle.pem"}},
-			"bundle and key":    {Form{Shape: serverconf.Bundle, WithKey: true}, []string{"x-bundle.pem", "x.key"}},
-			"bundle with root":  {Form{Shape: serverconf.Bundle, WithRoot: true}, []string{"x-bundle.pem"}},
-			"split":             {Form{Shape: serverconf.Split}, []string{"x.crt", "x-chain.pem"}},
-			"combined":          {Form{Shape: serverconf.Combined}, []string{"x.pem"}},
-			"pieces":            {Form{Shape: serverconf.Pieces}, []string{"x-1-root.crt", "x-2-intermediate.crt", "x-3-server.crt"}},
+			"bundle":           {Form{Shape: serverconf.Bundle}, []string{"x-bundle.pem"}},
+			"bundle and key":   {Form{Shape: serverconf.Bundle, WithKey: true}, []string{"x-bundle.pem", "x.key"}},
+			"bundle with root": {Form{Shape: serverconf.Bundle, WithRoot: true}, []string{"x-bundle.pem"}},
+			"split":            {Form{Shape: serverconf.Split}, []string{"x.crt", "x-chain.pem"}},
+			"combined":         {Form{Shape: serverconf.Combined}, []string{"x.pem"}},
+			"pieces": {Form{Shape: serverconf.Pieces}, []string{"x-1-root.crt", "x-2-intermediate.crt",
+				"x-3-server.crt"}},
 			"DER":               {Form{Shape: serverconf.DER}, []string{"x.der", "x-chain-1.der"}},
 			"PKCS#12":           {Form{Shape: serverconf.Keystore}, []string{"x.p12"}},
 			"PKCS#12, old":      {Form{Shape: serverconf.Keystore, Old: true}, []string{"x.p12"}},
@@ -237,7 +247,8 @@ func TestRefused(t *testing.T) {
 		block("CERTIFICATE", y.root.DER))
 	set, err := y.assemble(lone)
 	require.NoError(t, err)
-	for _, f := range []Form{{Shape: serverconf.Combined}, {Shape: serverconf.Keystore}, {Shape: serverconf.Bundle, WithKey: true}} {
+	for _, f := range []Form{{Shape: serverconf.Combined}, {Shape: serverconf.Keystore},
+		{Shape: serverconf.Bundle, WithKey: true}} {
 		_, err := set.Write(f)
 		require.ErrorContains(t, err, "the private key of tides.example (EC P-256) is not among what was read")
 	}
@@ -258,7 +269,8 @@ func TestSelfSigned(t *testing.T) {
 	y := newYard(t)
 	spki, err := forge.PublicInfo(key)
 	require.NoError(t, err)
-	der, err := forge.Issue(nil, key, forge.Template{Name: "alone.example", Names: []string{"alone.example"}, SPKI: spki,
+	der, err := forge.Issue(nil, key, forge.Template{Name: "alone.example", Names: []string{"alone.example"},
+		SPKI: spki,
 		From: now, Until: now.AddDate(0, 3, 0)})
 	require.NoError(t, err)
 	set, err := y.assemble(y.heap(block("CERTIFICATE", der), y.keyFile(key)))

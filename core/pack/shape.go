@@ -75,7 +75,8 @@ func (s *Set) Write(f Form) ([]File, error) {
 		if err != nil {
 			return nil, err
 		}
-		add(".pem", serverconf.PartCombined, "private key, certificate and intermediates", private, key, leaf, pemOf(above))
+		add(".pem", serverconf.PartCombined, "private key, certificate and intermediates", private, key, leaf,
+			pemOf(above))
 	case serverconf.Pieces:
 		s.pieces(add)
 	case serverconf.DER:

@@ -46,7 +46,8 @@ func Saved(path string) (e facts.Endpoint, saved bool, err error) {
 		return e, true, fmt.Errorf("%s has the results of %d endpoints; save that of the one to compare with "+
 			"\"nurvik audit ENDPOINT -o json\"", path, found)
 	case !facts.Readable(e.Schema):
-		return e, true, fmt.Errorf("%s has facts of the form %q, which cannot be read here; this is for %s", path, e.Schema,
+		return e, true, fmt.Errorf("%s has facts of the form %q, which cannot be read here; this is for %s", path,
+			e.Schema,
 			facts.Schema)
 	}
 	return e, true, nil

@@ -59,7 +59,8 @@ Status 1 when a needed name is covered by none of the certificates.`,
 	flags.StringArrayVar(&f.names, "name", nil, "`NAME` that is needed; repeat for more")
 	flags.StringArrayVar(&f.namesFrom, "names-from", nil, "read needed names from `FILE`, one per line; repeat for more")
 	flags.StringVar(&f.draft, "draft", "", "write a new key and a request for the fewest entries into `DIRECTORY`")
-	flags.BoolVar(&f.wildcards, "wildcards", false, "let --draft ask for wildcards where one takes the place of several names")
+	flags.BoolVar(&f.wildcards, "wildcards", false,
+		"let --draft ask for wildcards where one takes the place of several names")
 	f.addVisits(flags)
 	return cmd
 }

@@ -149,7 +149,8 @@ func (a *app) draft(ctx context.Context, f *draftFlags, flags *pflag.FlagSet) er
 // unwritten is the error where nothing was written for a finding.
 func unwritten(d *report.Drafts) error {
 	if d.Refused {
-		return &statusError{statusFindings, errors.New("nothing was written; change the request, or say --fail-from never")}
+		return &statusError{statusFindings,
+			errors.New("nothing was written; change the request, or say --fail-from never")}
 	}
 	return nil
 }
@@ -283,8 +284,9 @@ func (a *app) makeDrafts(ctx context.Context, drafts []draft.Named, directory st
 	})
 	if !result.Refused {
 		if err := outfile.Write(false, files...); errors.Is(err, outfile.ErrExists) {
-			return nil, usage(fmt.Errorf("nothing was written: %w, and keys and requests are never replaced; choose another "+
-				"--file or --out", err))
+			return nil, usage(fmt.Errorf(
+				"nothing was written: %w, and keys and requests are never replaced; choose another "+
+					"--file or --out", err))
 		} else if err != nil {
 			return nil, fmt.Errorf("nothing was written: %w", err)
 		}
@@ -319,7 +321,8 @@ func (a *app) makeDraft(d draft.Named, directory string, secret []byte) (report.
 	if err != nil {
 		return report.Draft{}, nil, fmt.Errorf("read back the request: %w", err)
 	}
-	return report.Draft{Key: files[0].Path, Request: files[1].Path, Encrypted: secret != nil, Summary: request.Summary(),
+	return report.Draft{Key: files[0].Path, Request: files[1].Path, Encrypted: secret != nil,
+		Summary: request.Summary(),
 		Subject: request.Subject.String(), PEM: string(text), Findings: a.judgeRequest(der, d.Names)}, files, nil
 }
 
@@ -335,4 +338,3 @@ func (a *app) judgeRequest(der []byte, names []string) []judge.Finding {
 	file := facts.File{Schema: facts.Schema, Path: "request", Items: []facts.Item{{Kind: facts.Request, DER: der}}}
 	return engine.Alone([]facts.File{file}, expected)[0].Findings
 }
-

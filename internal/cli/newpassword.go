@@ -32,7 +32,8 @@ func (a *app) newPassword(f *newPasswordFlag, what string) ([]byte, error) {
 		return []byte(line), nil
 	}
 	if !a.attended() {
-		return nil, usage(fmt.Errorf("%s needs a password, and nobody is here to ask; give --new-password-file FILE", what))
+		return nil, usage(fmt.Errorf("%s needs a password, and nobody is here to ask; give --new-password-file FILE",
+			what))
 	}
 	first, err := a.ask(fmt.Sprintf("New password for %s: ", what))
 	if err != nil {

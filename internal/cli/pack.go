@@ -86,7 +86,8 @@ not fit, or has a finding at or above --fail-from, is refused with the reason (s
 		"(default system). A root among the PATHs will do too")
 	flags.StringVar(&f.directory, "out", ".", "write into this `DIRECTORY`")
 	flags.StringVar(&f.base, "file", "", "`BASE` of the names of the files (default the first name)")
-	flags.BoolVar(&f.withKey, "with-key", false, "write the private key into a file of its own, for shapes that lack it")
+	flags.BoolVar(&f.withKey, "with-key", false,
+		"write the private key into a file of its own, for shapes that lack it")
 	flags.BoolVar(&f.withRoot, "with-root", false, "put the root behind the intermediates")
 	flags.StringVar(&f.store, "keystore-type", "pkcs12", "`TYPE` of the keystore: pkcs12 or jks")
 	flags.StringVar(&f.protection, "protection", "modern", "`PROTECTION` of PKCS#12: modern, or compatible with old programs")
@@ -161,7 +162,8 @@ func (a *app) pack(ctx context.Context, f *packFlags, paths []string) error {
 	case ctx.Err() != nil:
 		return &statusError{statusUnexamined, errors.New("interrupted; nothing was written")}
 	}
-	result := report.Packed{Leaf: set.Leaf.Summary(), Trusted: set.Trusted, Findings: set.Findings, Unexamined: unexamined}
+	result := report.Packed{Leaf: set.Leaf.Summary(), Trusted: set.Trusted, Findings: set.Findings,
+		Unexamined: unexamined}
 	if result.Refused = !never && judge.Reach(set.Findings, limit); !result.Refused {
 		if err := a.writePack(f, form, server, set, &result); err != nil {
 			return err
@@ -172,7 +174,8 @@ func (a *app) pack(ctx context.Context, f *packFlags, paths []string) error {
 	}
 	switch {
 	case result.Refused:
-		return &statusError{statusFindings, errors.New("nothing was written; mend what is wrong, or say --fail-from never")}
+		return &statusError{statusFindings,
+			errors.New("nothing was written; mend what is wrong, or say --fail-from never")}
 	case len(unexamined) > 0:
 		return &statusError{status: statusUnexamined}
 	}
@@ -287,7 +290,8 @@ func (a *app) writePack(f *packFlags, form pack.Form, server *serverconf.Server,
 	for _, file := range files {
 		path := filepath.Join(directory, file.Name)
 		out = append(out, outfile.File{Path: path, Data: file.Data, Mode: file.Mode})
-		result.Files = append(result.Files, report.PackedFile{Path: path, What: file.What, Mode: fmt.Sprintf("%04o", file.Mode)})
+		result.Files = append(result.Files, report.PackedFile{Path: path, What: file.What,
+			Mode: fmt.Sprintf("%04o", file.Mode)})
 		if at[file.Part] == "" {
 			at[file.Part] = path
 		}
@@ -312,7 +316,8 @@ func (a *app) writePack(f *packFlags, form pack.Form, server *serverconf.Server,
 	}
 	for _, s := range serverconf.Servers() {
 		if s.Shape == form.Shape {
-			result.Servers = append(result.Servers, report.PackedServer{Name: s.Name, Lines: s.Lines(at), Reload: s.Reload})
+			result.Servers = append(result.Servers, report.PackedServer{Name: s.Name, Lines: s.Lines(at),
+				Reload: s.Reload})
 		}
 	}
 	return nil

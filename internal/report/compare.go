@@ -60,7 +60,8 @@ func compareVerdict(r *compare.Result) string {
 }
 
 // sideBySide is a table of the fields, and below it the differences in words.
-func sideBySide(out *bytes.Buffer, title string, r *compare.Result, rows []compare.Row, differences []compare.Difference,
+func sideBySide(out *bytes.Buffer, title string, r *compare.Result, rows []compare.Row,
+	differences []compare.Difference,
 	width int) error {
 	if len(rows) == 0 && len(differences) == 0 {
 		return nil

@@ -99,6 +99,7 @@ func untrustedNote(p *Packed) string {
 	if p.Trusted || p.Refused {
 		return ""
 	}
-	return strings.TrimSpace("The chain ends at a root that is in none of the trust stores: only clients that have it will " +
-		"accept this certificate.")
+	return strings.TrimSpace(
+		"The chain ends at a root that is in none of the trust stores: only clients that have it will " +
+			"accept this certificate.")
 }
