@@ -8,6 +8,7 @@
     <nav :aria-label="t('app.pages')">
       <router-link :to="{ name: 'estate' }">{{ t('app.estate') }}</router-link>
       <router-link :to="{ name: 'holdings' }">{{ t('app.holdings') }}</router-link>
+      <router-link :to="{ name: 'expiry' }">{{ t('app.expiry') }}</router-link>
       <router-link :to="{ name: 'policies' }">{{ t('app.policies') }}</router-link>
       <router-link :to="{ name: 'what-ifs' }">{{ t('app.whatIf') }}</router-link>
       <router-link :to="{ name: 'workbench' }">{{ t('app.workbench') }}</router-link>

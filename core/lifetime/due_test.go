@@ -90,7 +90,7 @@ func TestForecast(t *testing.T) {
 	f = lifetime.Predict(many, start, end, lifetime.Third, 60, limit)
 	today, coming = total(f)
 	assert.Greater(t, coming, 3*today/2)
-	require.NotNil(t, f.Coming)
-	assert.True(t, f.Today == nil || f.Coming.Before(*f.Today), "the limits bring it forward")
-	assert.Nil(t, lifetime.Predict(nil, start, end, lifetime.Third, 60, limit).Coming)
+	require.NotNil(t, f.DoublesComing)
+	assert.True(t, f.DoublesToday == nil || f.DoublesComing.Before(*f.DoublesToday), "the limits bring it forward")
+	assert.Nil(t, lifetime.Predict(nil, start, end, lifetime.Third, 60, limit).DoublesComing)
 }

@@ -1,16 +1,15 @@
 package lifetime
 
 import (
-	"slices"
 	"time"
 )
 
 // Forecast is how many renewals of leaves each month brings, if each is renewed as soon as that is due.
 type Forecast struct {
-	Months  []Month    `json:"months"`
-	Minutes int        `json:"minutes" doc:"Of work for a renewal"`
-	Today   *time.Time `json:"doubles_today,omitempty" doc:"The first day of 30 with twice the renewals of the first 30, under today's lifetimes"`
-	Coming  *time.Time `json:"doubles_coming,omitempty" doc:"The same under the coming limits of public CAs"`
+	Months        []Month    `json:"months"`
+	Minutes       int        `json:"minutes" doc:"Of work for a renewal"`
+	DoublesToday  *time.Time `json:"doubles_today,omitempty" doc:"The first day of 30 with twice the renewals of the first 30, under today's lifetimes"`
+	DoublesComing *time.Time `json:"doubles_coming,omitempty" doc:"The same under the coming limits of public CAs"`
 }
 
 // Month is one month of a forecast.
@@ -28,30 +27,25 @@ const mostRenewals = 10_000
 // Predict renews every leaf, from the moment until the end, as often as its lifetime asks. limit is what a public CA
 // may give to a certificate that it issues on a day, in days; 0 for no limit.
 func Predict(dues []Due, at, end time.Time, r Renewal, minutes int, limit func(issued time.Time) int) Forecast {
-	var today, coming []int64
-	for _, d := range dues {
+	today, coming := newTally(at, end), newTally(at, end)
+	limits := newLimits(at, end, limit)
+	for i := range dues {
+		d := &dues[i]
 		if d.Kind != Leaf || d.From.IsZero() || d.Until.IsZero() || !d.From.Before(d.Until) {
 			continue
 		}
 		life := Between(d.From, d.Until) + 1
 		first := max(at.Unix(), r.From(d.From, d.Until).Unix())
-		today = renewals(today, first, end.Unix(), r, func(int64) Seconds { return life })
-		coming = renewals(coming, first, end.Unix(), r, func(issued int64) Seconds {
-			if days := limit(time.Unix(issued, 0)); d.Public && days > 0 {
-				return min(life, Seconds(days)*Day)
+		today.renew(first, r, func(int64) Seconds { return life })
+		coming.renew(first, r, func(issued int64) Seconds {
+			if most := limits.on(issued); d.Public && most > 0 {
+				return min(life, most)
 			}
 			return life
 		})
 	}
-	f := Forecast{Minutes: minutes, Today: doubles(today, at), Coming: doubles(coming, at)}
-	perMonth := func(list []int64) map[string]int {
-		out := map[string]int{}
-		for _, t := range list {
-			out[time.Unix(t, 0).UTC().Format("2006-01")]++
-		}
-		return out
-	}
-	a, b := perMonth(today), perMonth(coming)
+	f := Forecast{Months: []Month{}, Minutes: minutes, DoublesToday: today.doubles(), DoublesComing: coming.doubles()}
+	a, b := today.months(), coming.months()
 	for m := time.Date(at.Year(), at.Month(), 1, 0, 0, 0, 0, time.UTC); m.Before(end); m = m.AddDate(0, 1, 0) {
 		name := m.Format("2006-01")
 		f.Months = append(f.Months, Month{name, a[name], b[name], float64(a[name]*minutes) / 60,
@@ -60,38 +54,75 @@ func Predict(dues []Due, at, end time.Time, r Renewal, minutes int, limit func(i
 	return f
 }
 
-// renewals adds the times at which a certificate is renewed.
-func renewals(out []int64, next, end int64, r Renewal, life func(issued int64) Seconds) []int64 {
+const secondsOfDay = int64(Day)
+
+// limits are what a public CA may give on each day: whoever asks for a hundred thousand certificates asks often.
+type limits struct {
+	first int64 // day since 1970
+	most  []Seconds
+}
+
+func newLimits(at, end time.Time, limit func(issued time.Time) int) limits {
+	l := limits{first: at.Unix() / secondsOfDay}
+	for day := l.first; day <= end.Unix()/secondsOfDay; day++ {
+		l.most = append(l.most, Seconds(limit(time.Unix(max(day*secondsOfDay, at.Unix()), 0)))*Day)
+	}
+	return l
+}
+
+func (l limits) on(issued int64) Seconds {
+	if i := issued/secondsOfDay - l.first; i >= 0 && i < int64(len(l.most)) {
+		return l.most[i]
+	}
+	return 0
+}
+
+// tally counts renewals by day: those of 24 hours from the beginning on, and those of the calendar.
+type tally struct {
+	begin, end int64
+	since      []int         // by whole days since the beginning
+	dates      map[int64]int // by days since 1970
+}
+
+func newTally(at, end time.Time) *tally {
+	days := max((end.Unix()-at.Unix())/secondsOfDay+1, 1)
+	return &tally{begin: at.Unix(), end: end.Unix(), since: make([]int, days), dates: map[int64]int{}}
+}
+
+// renew counts the times at which a certificate is renewed.
+func (t *tally) renew(next int64, r Renewal, life func(issued int64) Seconds) {
 	for range mostRenewals {
-		if next >= end {
+		if next >= t.end {
 			break
 		}
-		out = append(out, next)
+		t.since[(next-t.begin)/secondsOfDay]++
+		t.dates[next/secondsOfDay]++
 		l := life(next)
 		next += int64(max(l-r.left(l), 1))
+	}
+}
+
+func (t *tally) months() map[string]int {
+	out := map[string]int{}
+	for day, count := range t.dates {
+		out[time.Unix(day*secondsOfDay, 0).UTC().Format("2006-01")] += count
 	}
 	return out
 }
 
 // doubles is the first day on which 30 days begin with at least twice the renewals of the first 30; nil for none.
-func doubles(times []int64, at time.Time) *time.Time {
+func (t *tally) doubles() *time.Time {
 	const days = 30
-	slices.Sort(times)
-	day := int64(Day)
-	begin := at.Unix()
-	within := func(from int64) int {
-		first, _ := slices.BinarySearch(times, from)
-		last, _ := slices.BinarySearch(times, from+days*day)
-		return last - first
+	within := 0
+	for _, count := range t.since[:min(days, len(t.since))] {
+		within += count
 	}
-	first := within(begin)
-	if first == 0 || len(times) == 0 {
-		return nil
-	}
-	for from := begin + day; from+days*day <= times[len(times)-1]+day; from += day {
-		if within(from) >= 2*first {
-			t := time.Unix(from, 0).UTC()
-			return &t
+	first := within
+	for from := 1; first > 0 && from+days <= len(t.since); from++ {
+		within += t.since[from+days-1] - t.since[from-1]
+		if within >= 2*first {
+			day := time.Unix(t.begin+int64(from)*secondsOfDay, 0).UTC()
+			return &day
 		}
 	}
 	return nil

@@ -115,7 +115,7 @@ func distance(a, b string) int {
 // names, or without any. Nothing is proposed that covers a name of somebody else's domain.
 func Propose(names []Reference, wildcards bool) []string {
 	parents := map[string][]string{}
-	var out []string
+	out := []string{}
 	for _, r := range names {
 		_, parent, found := strings.Cut(r.host, ".")
 		if r.address.IsValid() || !wildcards || !found || !strings.Contains(parent, ".") || registrySuffix(parent) {

@@ -25,15 +25,20 @@ func (calendarFormat) Write(w io.Writer, d Document, _ Style) error {
 	if d.Dues == nil {
 		return ErrNoCalendar
 	}
+	return Calendar(w, d.Dues)
+}
+
+// Calendar writes the calendar of what ends.
+func Calendar(w io.Writer, dues []lifetime.Due) error {
 	calendar := ical.NewCalendarFor("Nurvik")
 	calendar.SetProductId("-//Nurvik//nurvik expiry//EN")
 	calendar.SetMethod(ical.MethodPublish)
 	calendar.SetName("What is due")
 	last := map[string]int{} // of several CRLs of one issuer, or stapled responses of one endpoint, the newest counts
-	for i, due := range d.Dues {
+	for i, due := range dues {
 		last[eventID(due)] = i
 	}
-	for i, due := range d.Dues {
+	for i, due := range dues {
 		id := eventID(due)
 		if due.Until.IsZero() || last[id] != i {
 			continue

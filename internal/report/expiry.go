@@ -171,7 +171,7 @@ func forecastTable(out *bytes.Buffer, f *lifetime.Forecast, width int) {
 	for _, x := range []struct {
 		day   *time.Time
 		under string
-	}{{f.Today, "today's lifetimes"}, {f.Coming, "the coming limits"}} {
+	}{{f.DoublesToday, "today's lifetimes"}, {f.DoublesComing, "the coming limits"}} {
 		if x.day == nil {
 			out.WriteString(wrap("Under "+x.under+" the load does not double before the end of the forecast.", width) +
 				"\n")

@@ -174,7 +174,7 @@ func (q *Queue) library(ctx context.Context) (*assess.Library, error) {
 		return nil, err
 	}
 	for _, r := range stores {
-		l.Stores[r.Name] = storeOf(r)
+		l.Stores[r.Name] = r.Trusted()
 	}
 	texts, err := q.store.PolicyTexts(ctx)
 	if err != nil {
@@ -201,14 +201,4 @@ func (q *Queue) engine(ctx context.Context, l *assess.Library, o assess.Options)
 	e := assess.New(o)
 	e.Learn(authorities...)
 	return e, nil
-}
-
-func storeOf(r store.TrustStore) *trust.Store {
-	var anchors []trust.Anchor
-	for _, a := range r.Anchors {
-		if c, err := trust.ParseAnchor(a.DER, a.Kind); err == nil {
-			anchors = append(anchors, c)
-		}
-	}
-	return trust.New(r.Name, anchors)
 }

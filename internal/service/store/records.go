@@ -18,6 +18,17 @@ type TrustStore struct {
 	UpdatedAt time.Time
 }
 
+// Trusted is the store for judging. Anchors that cannot be read any more are left out.
+func (t TrustStore) Trusted() *trust.Store {
+	var anchors []trust.Anchor
+	for _, a := range t.Anchors {
+		if c, err := trust.ParseAnchor(a.DER, a.Kind); err == nil {
+			anchors = append(anchors, c)
+		}
+	}
+	return trust.New(t.Name, anchors)
+}
+
 // Anchor is one anchor of a store.
 type Anchor struct {
 	DER  []byte     `json:"der"`

@@ -125,6 +125,7 @@ func (s *server) register() {
 	s.registerDeliveries()
 	s.registerPolicies()
 	s.registerWhatIfs()
+	s.registerExpiry()
 }
 
 // operation is what all operations have in common.
