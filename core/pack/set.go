@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"nurvik/core/assess"
+	"nurvik/core/chain"
 	"nurvik/core/facts"
 	"nurvik/core/judge"
 	"nurvik/core/naming"
@@ -17,7 +18,8 @@ import (
 type Set struct {
 	Leaf     *pki.Certificate
 	Chain    []*pki.Certificate // the intermediates, in order, without the root
-	Root     *pki.Certificate   // nil where the leaf certifies itself
+	Root     *pki.Certificate   // nil where the leaf certifies itself, and of an open set
+	Open     bool               // the chain ends at a certificate whose issuer is not at hand
 	Key      *Key               // nil where it is not there
 	Trusted  bool               // the root is in one of the trust stores
 	Findings []judge.Finding    // what is wrong with leaf and chain
@@ -28,6 +30,9 @@ type Wanted struct {
 	Names  []naming.Reference
 	Stores []*trust.Store
 	Policy policy.Policy
+	// Open lets a chain end at a certificate whose issuer is not at hand, which is mostly a root that clients have. The
+	// set says so.
+	Open bool
 	// Complete, where it is set, adds what can be fetched to the facts before they are judged.
 	Complete func(f *facts.File, e *assess.Engine, x assess.Expectation)
 }
@@ -58,7 +63,15 @@ func (h *Heap) Assemble(leaf *pki.Certificate, w Wanted, o assess.Options) (*Set
 	if key, ok := h.keys.Of(leaf.PublicKey); ok {
 		set.Key = &key
 	}
-	if at < 0 || len(j.Chains[at].Bundle) == 0 {
+	if at >= 0 && w.Open && len(j.Chains[at].Bundle) == 0 {
+		set.Open = !slices.ContainsFunc(j.Findings, func(f judge.Finding) bool {
+			return f.Severity == judge.Fault && !slices.Contains(endless, f.Code)
+		})
+		set.Findings = slices.DeleteFunc(set.Findings, func(f judge.Finding) bool {
+			return set.Open && slices.Contains(endless, f.Code)
+		})
+	}
+	if at < 0 || len(j.Chains[at].Bundle) == 0 && !set.Open {
 		return nil, refuse("no complete and valid chain is known for %s: %s", leaf.Label(), whyNot(j, heap.Name))
 	}
 	held := map[pki.Fingerprint]*pki.Certificate{}
@@ -81,12 +94,12 @@ func (h *Heap) Assemble(leaf *pki.Certificate, w Wanted, o assess.Options) (*Set
 		}
 	}
 	right := j.Chains[at].View.Right
-	for i, link := range right[1:] {
+	for _, link := range right[1:] {
 		c := held[link.SHA256]
 		if c == nil {
 			return nil, refuse("the certificate of %q belongs into the chain and is not at hand", link.Label)
 		}
-		if i+2 == len(right) {
+		if link.Place == chain.AnchorHeld {
 			set.Root = c
 		} else {
 			set.Chain = append(set.Chain, c)
@@ -99,6 +112,9 @@ func (h *Heap) Assemble(leaf *pki.Certificate, w Wanted, o assess.Options) (*Set
 	set.Trusted = slices.ContainsFunc(w.Stores, func(s *trust.Store) bool { _, is := s.Holds(top); return is })
 	return set, nil
 }
+
+// endless are the findings of a chain whose only defect is that its last issuer is not at hand.
+var endless = []string{"trust.unknown-anchor", "chain.incomplete"}
 
 // ofTheHeap reports whether a finding is about what lies around, and not about what is written.
 func ofTheHeap(f judge.Finding) bool {

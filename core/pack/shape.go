@@ -143,17 +143,24 @@ var labels = map[string]string{"PKCS#1": "RSA PRIVATE KEY", "SEC1": "EC PRIVATE 
 
 // PEM is the key unencrypted: as PKCS#8 where the standard library knows its kind, else as it was.
 func (k *Key) PEM() ([]byte, error) {
-	label, der := labels[k.Structure], k.DER
-	if signer, err := k.signer(); err == nil {
-		if der, err = x509.MarshalPKCS8PrivateKey(signer); err != nil {
-			return nil, fmt.Errorf("encode the private key: %w", err)
-		}
-		label = ""
+	signer, err := k.signer()
+	if err != nil {
+		return k.Original(), nil
 	}
+	der, err := x509.MarshalPKCS8PrivateKey(signer)
+	if err != nil {
+		return nil, fmt.Errorf("encode the private key: %w", err)
+	}
+	return pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), nil
+}
+
+// Original is the key unencrypted, in the structure that it had.
+func (k *Key) Original() []byte {
+	label := labels[k.Structure]
 	if label == "" {
 		label = "PRIVATE KEY"
 	}
-	return pem.EncodeToMemory(&pem.Block{Type: label, Bytes: der}), nil
+	return pem.EncodeToMemory(&pem.Block{Type: label, Bytes: k.DER})
 }
 
 // signer is the key as the standard library knows it.

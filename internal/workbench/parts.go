@@ -5,11 +5,11 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"nurvik/core/chain"
 	"nurvik/core/facts"
+	"nurvik/core/pack"
 	"nurvik/core/pairing"
 	"nurvik/core/pki"
 	"nurvik/core/trust"
@@ -25,43 +25,8 @@ type Part struct {
 	Note string          `json:"note,omitempty" doc:"What has to be known of it"`
 }
 
-// keyring keeps the private keys that were opened, by their public half.
-type keyring struct {
-	mutex sync.Mutex
-	keys  map[pki.Fingerprint]openKey
-}
-
-type openKey struct {
-	pem       string
-	encrypted bool // it was, where it came from
-}
-
-// pemLabels are the labels of the structures that private keys have.
-var pemLabels = map[string]string{"PKCS#1": "RSA PRIVATE KEY", "SEC1": "EC PRIVATE KEY", "DSA": "DSA PRIVATE KEY"}
-
-// add is called for each private key that was opened: it is the file's last item.
-func (k *keyring) add(file *facts.File, der []byte) {
-	key := file.Items[len(file.Items)-1].Key
-	public, err := pki.ParsePublicKey(key.SPKI)
-	if err != nil {
-		return
-	}
-	label := pemLabels[key.Structure]
-	if label == "" {
-		label = "PRIVATE KEY"
-	}
-	k.mutex.Lock()
-	defer k.mutex.Unlock()
-	if k.keys == nil {
-		k.keys = map[pki.Fingerprint]openKey{}
-	}
-	if _, known := k.keys[public.Match()]; !known {
-		k.keys[public.Match()] = openKey{string(pem.EncodeToMemory(&pem.Block{Type: label, Bytes: der})), key.Encrypted}
-	}
-}
-
 // parts cuts out each leaf, its bundle and its key, and requests.
-func parts(files []facts.File, result *pairing.Result, keys *keyring, at time.Time) []Part {
+func parts(files []facts.File, result *pairing.Result, keys *pack.Keyring, at time.Time) []Part {
 	out := []Part{}
 	certificates := certificatesOf(files)
 	pool := chain.NewPool(certificates)
@@ -77,8 +42,8 @@ func parts(files []facts.File, result *pairing.Result, keys *keyring, at time.Ti
 			}
 			name := unique(names, m.Brief.Label)
 			out = append(out, leafParts(certificates[i], name, m, pool, at)...)
-			if key, ok := keys.keys[m.Match()]; ok {
-				out = append(out, key.part(name, m))
+			if key, ok := keys.Of(m.Brief.PublicKey()); ok {
+				out = append(out, keyPart(key, name, m))
 			}
 		case m.Kind == facts.Request && !done[m.SHA256]:
 			done[m.SHA256] = true
@@ -90,9 +55,10 @@ func parts(files []facts.File, result *pairing.Result, keys *keyring, at time.Ti
 	return out
 }
 
-func (k openKey) part(name string, m pairing.Member) Part {
-	p := Part{Name: name + ".key", What: "key", Of: m.Brief.Label, SPKI: m.Match(), PEM: k.pem}
-	if k.encrypted {
+// keyPart is the key alone, in the structure that it had.
+func keyPart(k pack.Key, name string, m pairing.Member) Part {
+	p := Part{Name: name + ".key", What: "key", Of: m.Brief.Label, SPKI: m.Match(), PEM: string(k.Original())}
+	if k.Encrypted {
 		p.Note = "It was encrypted where it came from, and is not any more: save it where only its service can read it."
 	}
 	return p

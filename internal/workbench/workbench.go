@@ -15,9 +15,11 @@ import (
 	"nurvik/core/inventory"
 	"nurvik/core/judge"
 	"nurvik/core/keystore"
+	"nurvik/core/pack"
 	"nurvik/core/pairing"
 	"nurvik/core/pbe"
 	"nurvik/core/policy"
+	"nurvik/core/serverconf"
 )
 
 // Input is one file, or a text that was pasted.
@@ -52,18 +54,20 @@ type Unread struct {
 type Result struct {
 	Files []File `json:"files"`
 	*pairing.Result
-	Parts  []Part   `json:"parts"`
-	Unread []Unread `json:"unread"`
+	Parts   []Part   `json:"parts"`
+	Unread  []Unread `json:"unread"`
+	Servers []string `json:"servers" doc:"For which files can be packed"`
 }
 
-// Sort reads the inputs with the passwords, judges them as of the time, and
-// cuts them into parts. What cannot be read is told and hides nothing else.
-func Sort(inputs []Input, passwords []string, at time.Time) (*Result, error) {
-	keys := &keyring{}
-	reader := &intake.Reader{Opener: keystore.Opener{Passwords: passwords, Budget: &pbe.Budget{}}, Private: keys.add,
+// readerOf is a reader that hands opened keys to the ring.
+func readerOf(passwords []string, keys *pack.Keyring) *intake.Reader {
+	return &intake.Reader{Opener: keystore.Opener{Passwords: passwords, Budget: &pbe.Budget{}}, Private: keys.Add,
 		Memory: &brief.Memory{}}
-	r := &Result{Files: []File{}, Unread: []Unread{}}
-	var files []facts.File
+}
+
+// readAll reads the inputs; what cannot be read is told and hides nothing else.
+func readAll(reader *intake.Reader, inputs []Input) (files []facts.File, unread []Unread) {
+	unread = []Unread{}
 	for _, in := range inputs {
 		found, err := reader.Read(in.Name, bytes.NewReader(in.Data))
 		for _, f := range found {
@@ -73,12 +77,26 @@ func Sort(inputs []Input, passwords []string, at time.Time) (*Result, error) {
 		}
 		switch {
 		case errors.Is(err, intake.ErrNothing):
-			r.Unread = append(r.Unread, Unread{in.Name,
+			unread = append(unread, Unread{in.Name,
 				"nothing in it is a certificate, key, request or other material that is known"})
 		case err != nil && len(found) == 0:
-			r.Unread = append(r.Unread, Unread{in.Name, err.Error()})
+			unread = append(unread, Unread{in.Name, err.Error()})
 		}
 	}
+	return files, unread
+}
+
+// Sort reads the inputs with the passwords, judges them as of the time, and
+// cuts them into parts. What cannot be read is told and hides nothing else.
+func Sort(inputs []Input, passwords []string, at time.Time) (*Result, error) {
+	keys := &pack.Keyring{}
+	reader := readerOf(passwords, keys)
+	r := &Result{Files: []File{}}
+	for _, s := range serverconf.Servers() {
+		r.Servers = append(r.Servers, s.Name)
+	}
+	var files []facts.File
+	files, r.Unread = readAll(reader, inputs)
 	engine := assess.New(assess.Options{At: at, Memory: reader.Memory, Material: true})
 	judgements, result := engine.Files(files, assess.Expectation{Policy: policy.Open()})
 	owners := inventory.OwnersOf(files, reader.Memory)

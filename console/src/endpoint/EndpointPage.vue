@@ -30,6 +30,10 @@
           <p v-if="!findings.length" class="sheet">{{ t('findings.none') }}</p>
           <FindingCard v-for="finding in findings" :key="finding.id" :finding="finding" />
         </section>
+        <section v-if="coverage?.certificates?.length" :aria-label="t('coverage.title')">
+          <h2>{{ t('coverage.title') }}</h2>
+          <CoverageMatrix :coverage="coverage" />
+        </section>
         <LeafDetails v-if="leaf" :certificate="leaf" />
       </div>
       <div class="side">
@@ -76,20 +80,27 @@ import VerdictMark from '../look/VerdictMark.vue'
 import { daysUntil, daysWords, moment, t } from '../words/t'
 import AudienceTable from './AudienceTable.vue'
 import ChainDrawing from './ChainDrawing.vue'
+import CoverageMatrix from './CoverageMatrix.vue'
 import LeafDetails from './LeafDetails.vue'
 import ProtocolTable from './ProtocolTable.vue'
 import WireTables from './WireTables.vue'
-import type { DNSRecords, Examination, Failure, TLSARecord } from '../api/client'
+import type { Coverage, DNSRecords, Examination, Failure, TLSARecord } from '../api/client'
 
 const props = defineProps<{ id: number }>()
 const audits = useAudits()
 const examination = ref<Examination>()
 const failure = ref<Failure>()
+const coverage = ref<Coverage>()
 
 async function load() {
   const asked = props.id
-  const answer = await result(api.GET('/api/v1/endpoints/{id}', { params: { path: { id: asked } } }))
+  const params = { params: { path: { id: asked } } }
+  const [answer, covered] = await Promise.all([
+    result(api.GET('/api/v1/endpoints/{id}', params)),
+    result(api.GET('/api/v1/endpoints/{id}/coverage', params)),
+  ])
   if (asked !== props.id) return
+  coverage.value = covered.ok ? covered.value : undefined
   failure.value = answer.ok ? undefined : answer.failure
   examination.value = answer.ok ? answer.value : undefined
 }

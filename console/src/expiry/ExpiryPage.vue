@@ -90,7 +90,7 @@
       </label>
     </p>
     <div class="columns">
-      <div class="sheet"><ForecastChart :forecast="forecast" :look="look" /></div>
+      <div class="sheet"><ForecastChart :forecast="forecast" /></div>
       <div class="sheet listing months">
         <table>
           <thead>
@@ -117,7 +117,6 @@
 import { computed, defineAsyncComponent, onMounted, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { useAudits } from '../audits/audits'
-import { useLook } from '../look/use-look'
 import { daysUntil, daysWords, t } from '../words/t'
 import DueMark from './DueMark.vue'
 import ExpiryTimeline from './ExpiryTimeline.vue'
@@ -130,7 +129,6 @@ const ForecastChart = defineAsyncComponent(() => import('./ForecastChart.vue'))
 
 const audits = useAudits()
 const router = useRouter()
-const { look } = useLook()
 const { filters, items, counts, total, next, timeline, forecast, failure, loaded, load, more } = useExpiry()
 
 onMounted(load)

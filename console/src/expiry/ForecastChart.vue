@@ -13,7 +13,7 @@ import type { Forecast } from '../api/client'
 
 use([BarChart, GridComponent, LegendComponent, TooltipComponent, SVGRenderer])
 
-const props = defineProps<{ forecast: Forecast; look: string }>()
+const props = defineProps<{ forecast: Forecast }>()
 const box = ref<HTMLElement>()
 let chart: ReturnType<typeof init> | undefined
 
@@ -54,12 +54,16 @@ function draw() {
 function resize() {
   chart?.resize()
 }
+/** The theme is a class of the document; the chart copies its colours. */
+const theme = new MutationObserver(draw)
 onMounted(() => {
   draw()
+  theme.observe(document.documentElement, { attributes: true, attributeFilter: ['class'] })
   addEventListener('resize', resize)
 })
-watch(() => [props.forecast, props.look], draw, { flush: 'post' })
+watch(() => props.forecast, draw, { flush: 'post' })
 onBeforeUnmount(() => {
+  theme.disconnect()
   removeEventListener('resize', resize)
   chart?.dispose()
 })

@@ -59,18 +59,15 @@
 import { computed } from 'vue'
 import { t } from '../words/t'
 import { setsOf } from './sets'
+import { saveFile } from './save'
 import type { MaterialKind } from './sets'
 import type { Part, Sorted } from './sorter'
 
 const props = defineProps<{ sorted: Sorted }>()
 const sets = computed(() => setsOf(props.sorted))
 
-/** Saves a part from the memory of the page; no server takes part. */
 function save(part: Part) {
-  const address = URL.createObjectURL(new Blob([part.pem], { type: 'application/x-pem-file' }))
-  const link = Object.assign(document.createElement('a'), { href: address, download: part.name })
-  link.click()
-  URL.revokeObjectURL(address)
+  saveFile(part.name, part.pem)
 }
 </script>
 

@@ -65,6 +65,14 @@
         <p v-if="!findings.length" class="sheet">{{ t('findings.none') }}</p>
         <FindingCard v-for="(f, index) in findings" :key="index" :finding="f.finding" :place="f.path" />
       </section>
+      <PackPanel
+        v-if="entries.length"
+        :inputs="inputs"
+        :passwords="passwords"
+        :servers="sorted.servers"
+        :sorter="sorter"
+      />
+      <ComparePanel v-if="inputs.length > 1" :inputs="inputs" :passwords="passwords" :sorter="sorter" />
     </div>
   </template>
 </template>
@@ -74,7 +82,9 @@ import { computed, onBeforeUnmount, ref, shallowRef } from 'vue'
 import FindingCard from '../findings/FindingCard.vue'
 import { severities } from '../findings/severities'
 import { t } from '../words/t'
+import ComparePanel from './ComparePanel.vue'
 import EntryTable from './EntryTable.vue'
+import PackPanel from './PackPanel.vue'
 import PairList from './PairList.vue'
 import { startSorter } from './sorter'
 import type { Input, Sorted } from './sorter'
@@ -95,6 +105,7 @@ const busy = ref(false)
 const over = ref(false)
 const pasted = ref('')
 const password = ref('')
+const passwords = computed(() => (password.value ? [password.value] : []))
 
 const entries = computed(() => sorted.value?.files.flatMap((f) => f.entries.map((entry) => ({ path: f.path,
   entry }))) ?? [])
@@ -109,7 +120,7 @@ async function sort() {
   if (!inputs.value.length) return
   busy.value = true
   try {
-    sorted.value = await sorter.sort(inputs.value, password.value ? [password.value] : [])
+    sorted.value = await sorter.sort(inputs.value, passwords.value)
     broken.value = ''
   } catch (error) {
     broken.value = (error as Error).message

@@ -10,6 +10,7 @@ const sorted = (groups: Sorted['groups'], parts: Part[]): Sorted => ({
   successions: [],
   parts,
   unread: [],
+  servers: [],
 })
 
 describe('setsOf', () => {

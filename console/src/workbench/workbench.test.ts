@@ -80,6 +80,7 @@ describe('PairList', () => {
       { name: 'lone.crt', what: 'leaf', of: 'lone', spki: 'bb', pem: 'PEM' },
     ],
     unread: [],
+    servers: ['nginx'],
   }
 
   it('groups, tells what is left over, and offers what can be saved', () => {

@@ -9,8 +9,9 @@ interface GoRuntime {
 }
 declare const self: DedicatedWorkerGlobalScope & {
   Go: new () => GoRuntime
-  nurvikSort: (files: Request['files'], passwords: string[]) => string
-}
+} & Record<`nurvik${'Sort' | 'Compare' | 'Pack'}`, (files: Request['files'], passwords: string[], wish: string) => string>
+
+const calls = { sort: 'nurvikSort', compare: 'nurvikCompare', pack: 'nurvikPack' } as const
 
 const ready = (async () => {
   const runtime = '/workbench/wasm_exec.js'
@@ -27,6 +28,6 @@ ready.then(
 
 self.addEventListener('message', async (event: MessageEvent<Request>) => {
   await ready
-  const { id, files, passwords } = event.data
-  self.postMessage({ id, answer: self.nurvikSort(files, passwords) })
+  const { id, call, files, passwords, wish } = event.data
+  self.postMessage({ id, answer: self[calls[call]](files, passwords, JSON.stringify(wish ?? null)) })
 })
