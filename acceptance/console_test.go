@@ -161,6 +161,29 @@ func TestConsole(t *testing.T) {
 		assert.Contains(t, b.text(t, `[data-version="TLS 1.3"]`), "accepted")
 	})
 
+	t.Run("names needed and covered", func(t *testing.T) {
+		assert.Contains(t, b.text(t, `[data-test="coverage"]`), "· ferries.tarnholm.example")
+	})
+
+	t.Run("what ends when", func(t *testing.T) {
+		chart := `performance.getEntriesByType('resource').some(r => r.name.includes('ForecastChart'))`
+		assert.False(t, evaluate[bool](t, b, chart), "no other page loads the charts")
+		b.do(t, chromedp.Click(`//nav/a[contains(., 'Expiry')]`), chromedp.WaitVisible(`[data-test="dues"]`),
+			chromedp.WaitVisible(`[data-test="chart"] svg`))
+		assert.True(t, evaluate[bool](t, b, chart))
+		assert.Contains(t, b.text(t, `[data-test="filter-expires-soon"]`), "1")
+		assert.Regexp(t, `Renewals double: 20\d\d-\d\d-\d\d under the coming limits`, b.text(t, `[data-test="doubles"]`))
+		b.do(t, chromedp.Click(`[data-test="filter-expires-soon"]`))
+		b.eventually(t, `document.querySelectorAll('[data-test="dues"] tbody tr').length === 1`, "filtered")
+		b.eventually(t, `location.search === '?state=expires-soon'`, "the filter is in the address bar")
+		b.do(t, chromedp.Navigate(d.address+"/expiry?q=berths.tarnholm"), chromedp.WaitVisible(`[data-test="mark"]`))
+		b.eventually(t, `document.querySelectorAll('[data-test="mark"]').length === 1`, "one mark")
+		assert.Contains(t, b.drawn(t, `[data-test="mark"] title`), "berths.tarnholm.example")
+		b.do(t, chromedp.Evaluate[chromedp.Void](
+			`document.querySelector('[data-test="mark"]').dispatchEvent(new MouseEvent('click', {bubbles: true, cancelable: true}))`))
+		b.eventually(t, `document.querySelector('h1')?.innerText === 'berths.tarnholm.example:443'`, "it leads to where it is")
+	})
+
 	t.Run("two cross paths fit on the screen", func(t *testing.T) {
 		c, err := client.New(d.address, "")
 		require.NoError(t, err)

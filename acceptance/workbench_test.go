@@ -106,6 +106,22 @@ func TestWorkbench(t *testing.T) {
 		assert.Equal(t, 1, strings.Count(evaluate[string](t, b, `window.saved['quay.tarnholm.example-bundle.pem']`),
 			"BEGIN CERTIFICATE"))
 	})
+	t.Run("two are compared", func(t *testing.T) {
+		b.do(t, chromedp.Click(`[data-test="compare"]`), chromedp.WaitVisible(`[data-test="compared"]`))
+		assert.Contains(t, b.text(t, `[data-test="compared"]`), "They do not belong together: different keys.",
+			"of bollard.key and bollard.crt, which came last")
+	})
+	t.Run("a server's files are packed", func(t *testing.T) {
+		b.do(t, chromedp.SendKeys(`[data-test="pack-name"]`, "quay.tarnholm.example"), chromedp.Click(`[data-test="pack"]`),
+			chromedp.WaitVisible(`[data-test="packed"]`))
+		packed := b.text(t, `[data-test="packed"]`)
+		for _, text := range []string{"quay.tarnholm.example-bundle.pem", "quay.tarnholm.example.key",
+			"ssl_certificate_key /etc/ssl/quay.tarnholm.example.key;", `"Skerry Outer Root", is not among what was read`} {
+			assert.Contains(t, packed, text)
+		}
+		b.do(t, chromedp.Click(`[data-test="save-packed"]`))
+		b.eventually(t, `window.saved['quay.tarnholm.example-bundle.pem']?.includes('BEGIN CERTIFICATE')`, "it is saved")
+	})
 	t.Run("a keystore is unlocked", func(t *testing.T) {
 		b.drop(t, host("gatehouse/stores/barrier.p12"))
 		b.do(t, chromedp.WaitVisible(`[data-test="password"]`),

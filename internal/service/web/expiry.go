@@ -169,7 +169,7 @@ const mostCertificates = 1000
 
 func (s *server) registerCoverage() {
 	type coverInput struct {
-		Names    []string `query:"name,explode" minItems:"1" maxItems:"1000" doc:"A name that is needed; repeat for more"`
+		Names    []string `query:"name,explode" required:"true" minItems:"1" maxItems:"1000" doc:"A name that is needed; repeat for more"`
 		Endpoint int64    `query:"endpoint_id" minimum:"0" doc:"Compare with what this endpoint serves, instead of the whole estate"`
 	}
 	huma.Register(s.api, operation("get-coverage", "GET", "/coverage", "Compare needed names with certificates", "expiry", 422),
