@@ -61,10 +61,13 @@ func (s *Set) Write(f Form) ([]File, error) {
 	add := func(name string, part serverconf.Part, what string, mode fs.FileMode, data ...[]byte) {
 		out = append(out, File{f.Base + name, part, what, bytes.Join(data, nil), mode})
 	}
-	leaf := []byte(s.Leaf.PEM())
+	leaf, with := []byte(s.Leaf.PEM()), "certificate"
+	if len(above) > 0 {
+		with += " and intermediates"
+	}
 	switch f.Shape {
 	case serverconf.Bundle:
-		add("-bundle.pem", serverconf.PartBundle, "certificate and intermediates", public, leaf, pemOf(above))
+		add("-bundle.pem", serverconf.PartBundle, with, public, leaf, pemOf(above))
 	case serverconf.Split:
 		add(".crt", serverconf.PartLeaf, "certificate", public, leaf)
 		if len(above) > 0 {
@@ -75,7 +78,7 @@ func (s *Set) Write(f Form) ([]File, error) {
 		if err != nil {
 			return nil, err
 		}
-		add(".pem", serverconf.PartCombined, "private key, certificate and intermediates", private, key, leaf,
+		add(".pem", serverconf.PartCombined, "private key, "+with, private, key, leaf,
 			pemOf(above))
 	case serverconf.Pieces:
 		s.pieces(add)

@@ -30,8 +30,18 @@ func parts(files []facts.File, result *pairing.Result, keys *pack.Keyring, at ti
 	out := []Part{}
 	certificates := certificatesOf(files)
 	pool := chain.NewPool(certificates)
-	names := map[string]int{}
+	names, shared, taken := map[string]int{}, map[string]string{}, map[string]bool{}
 	done := map[pki.Fingerprint]bool{}
+	base := func(m pairing.Member) string { // a certificate and the request for it have files of one name
+		id := m.Match().String() + m.Brief.Label
+		name, known := shared[id]
+		if !known || taken[name+string(m.Kind)] {
+			name = unique(names, m.Brief.Label)
+			shared[id] = name
+		}
+		taken[name+string(m.Kind)] = true
+		return name
+	}
 	for _, m := range result.Members() {
 		switch {
 		case m.Kind == facts.Certificate && !m.CA && !done[m.SHA256]:
@@ -40,7 +50,7 @@ func parts(files []facts.File, result *pairing.Result, keys *pack.Keyring, at ti
 			if i < 0 {
 				continue
 			}
-			name := unique(names, m.Brief.Label)
+			name := base(m)
 			out = append(out, leafParts(certificates[i], name, m, pool, at)...)
 			if key, ok := keys.Of(m.Brief.PublicKey()); ok {
 				out = append(out, keyPart(key, name, m))
@@ -48,7 +58,7 @@ func parts(files []facts.File, result *pairing.Result, keys *pack.Keyring, at ti
 		case m.Kind == facts.Request && !done[m.SHA256]:
 			done[m.SHA256] = true
 			der := requestOf(files, m.SHA256)
-			out = append(out, Part{Name: unique(names, m.Brief.Label) + ".csr", What: "request", Of: m.Brief.Label,
+			out = append(out, Part{Name: base(m) + ".csr", What: "request", Of: m.Brief.Label,
 				SPKI: m.Match(), PEM: string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE REQUEST", Bytes: der}))})
 		}
 	}

@@ -37,7 +37,7 @@
                 <span v-for="remark in row.entry.remarks" :key="remark" class="remark">{{ remark }}</span>
               </td>
               <td>
-                {{ row.entry.label }}<span v-if="others(row.entry)" class="soft"> {{ others(row.entry) }}</span>
+                {{ row.entry.label }}<span v-if="others(row.entry)" class="soft others">{{ others(row.entry) }}</span>
               </td>
               <td class="dates">{{ span(row.entry) }}</td>
               <td class="dates">{{ row.entry.key }}</td>
@@ -90,6 +90,7 @@ function span(entry: Entry): string {
 </script>
 
 <style scoped>
+.others { margin-left: 0.5em; }
 .table { padding: 0; overflow: auto; max-height: 420px; }
 table { border-collapse: collapse; width: 100%; }
 th, td {

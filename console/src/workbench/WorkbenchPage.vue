@@ -67,12 +67,13 @@
       </section>
       <PackPanel
         v-if="entries.length"
+        class="wide"
         :inputs="inputs"
         :passwords="passwords"
         :servers="sorted.servers"
         :sorter="sorter"
       />
-      <ComparePanel v-if="inputs.length > 1" :inputs="inputs" :passwords="passwords" :sorter="sorter" />
+      <ComparePanel v-if="inputs.length > 1" class="wide" :inputs="inputs" :passwords="passwords" :sorter="sorter" />
     </div>
   </template>
 </template>
@@ -180,5 +181,6 @@ textarea {
   display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1fr); gap: 18px 24px; align-items: start;
   margin-top: 18px;
 }
+.wide { grid-column: 1 / -1; min-width: 0; }
 @media (max-width: 900px) { .entry, .columns { grid-template-columns: minmax(0, 1fr); } }
 </style>
