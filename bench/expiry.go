@@ -43,7 +43,8 @@ const (
 			FROM generate_series(0, $1) i;
 		INSERT INTO certificates
 			SELECT encode(sha256(('c' || i)::bytea), 'hex'), encode(sha256(('k' || i)::bytea), 'hex'), '\x30',
-				'O=Tarnholm Harbour Authority, CN=e' || i || '.example', 'O=Tarnholm Harbour Authority, CN=Issuing', i::text,
+				'O=Tarnholm Harbour Authority, CN=e' || i ||
+					'.example', 'O=Tarnholm Harbour Authority, CN=Issuing', i::text,
 				ARRAY['e' || i || '.example', 'www.e' || i || '.example'], false,
 				now() - (i % 199) * interval '1 day', now() + (199 - i % 199) * interval '1 day', now(), now()
 			FROM generate_series(1, $1) i;
@@ -72,7 +73,8 @@ func expiryRows(directory string, out table.Writer) (missed bool, err error) {
 		took, limit time.Duration
 	}{{fmt.Sprintf("what ends when, of %d certificates: after a change", dueCount), first, pageLimit},
 		{"the same: unchanged", again, pageLimit}} {
-		out.AppendRow(table.Row{f.name, f.took.Round(time.Millisecond), "", "", f.limit, word(f.took <= f.limit, &missed)})
+		out.AppendRow(table.Row{f.name, f.took.Round(time.Millisecond), "", "", f.limit,
+			word(f.took <= f.limit, &missed)})
 	}
 	took, err := coverFigure()
 	if err != nil {
@@ -83,7 +85,8 @@ func expiryRows(directory string, out table.Writer) (missed bool, err error) {
 	return missed, nil
 }
 
-// pageFigure is how long the three questions of the page take together, when something has changed and when nothing has.
+// pageFigure is how long the three questions of the page take together, when something has changed and when nothing
+// has.
 func pageFigure(directory string) (first, again time.Duration, err error) {
 	ctx := context.Background()
 	if err := os.Chmod(directory, 0o755); err != nil {
@@ -144,7 +147,8 @@ func coverFigure() (time.Duration, error) {
 	var columns []naming.Column
 	for i := range coverCount {
 		name := fmt.Sprintf("h%d.example", i)
-		der, err := forge.Issue(issuer, nil, forge.Template{Name: name, Names: []string{name, "www." + name}, SPKI: spki,
+		der, err := forge.Issue(issuer, nil, forge.Template{Name: name, Names: []string{name, "www." + name},
+			SPKI: spki,
 			From: benchFrom, Until: benchUntil})
 		if err != nil {
 			return 0, err

@@ -96,6 +96,24 @@ func nameCommonName(b *bundle) []Finding {
 		"The common name %s is not among the alternative names; clients ignore the common name.", common)}
 }
 
+// nameUnneeded tells of entries that cover none of the names that a call gives for a file. Of an endpoint nothing is
+// said: other endpoints with the same certificate may need them.
+func nameUnneeded(b *bundle) []Finding {
+	if !b.file || len(b.names) == 0 {
+		return nil
+	}
+	m := naming.Compare(b.names, []naming.Column{naming.NewColumn("", b.leaf)})
+	unneeded := m.Certificates[0].Unneeded
+	if !m.Covers() || len(unneeded) == 0 { // of a certificate for something else there is nothing to be left out
+		return nil
+	}
+	f := aboutCertificate("name.unneeded", b.leaf,
+		"The certificate of %s also covers %s, which none of the names that are "+
+			"needed asks for.", b.leaf.Label(), firstFew(unneeded))
+	f.Evidence.Names = unneeded
+	return []Finding{f}
+}
+
 // wildcard reports whether any of the names is one.
 func wildcard(names []string) bool {
 	for _, n := range names {

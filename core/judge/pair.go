@@ -234,5 +234,32 @@ func pairKeyReused(p *pairs) []located {
 		f.Evidence.Certificate = &c.SHA256
 		out = append(out, p.of(c, f))
 	})
+	return append(out, requestsOnOneKey(p)...)
+}
+
+// requestsOnOneKey tells of requests that are not the same and have one key: it was made for an earlier one.
+func requestsOnOneKey(p *pairs) []located {
+	var out []located
+	requests := map[pki.Fingerprint][]pairing.Member{}
+	for _, m := range p.result.Members() {
+		if m.Kind == facts.Request && !m.Match().IsZero() {
+			requests[m.Match()] = append(requests[m.Match()], m)
+		}
+	}
+	for _, group := range requests {
+		told := map[pki.Fingerprint]bool{}
+		for _, r := range group {
+			at := slices.IndexFunc(group, func(x pairing.Member) bool { return x.SHA256 != r.SHA256 })
+			if at < 0 || told[r.SHA256] {
+				continue
+			}
+			told[r.SHA256] = true
+			f := found("pair.key-reused", r.SHA256.String(), r.Brief.Label,
+				"The certificate request (CSR) of %s has the same key as another request, in %s.", r.Brief.Label,
+				group[at].Path)
+			f.Evidence.Paths = []string{group[at].Path}
+			out = append(out, p.of(r, f))
+		}
+	}
 	return out
 }

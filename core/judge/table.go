@@ -56,6 +56,7 @@ var checks = []check{
 	{codes: []string{"name.wildcard-too-broad", "name.malformed", "name.address-as-name", "name.internal",
 		"name.underscore", "name.redundant"}, chain: nameEntries},
 	{codes: []string{"name.common-name-apart"}, chain: nameCommonName},
+	{codes: []string{"name.unneeded"}, chain: nameUnneeded},
 	{codes: []string{"time.expired", "time.not-yet-valid", "time.expires-soon", "time.renewal-due"}, chain: timeState},
 	{codes: []string{"time.too-long"}, chain: timeTooLong},
 	{codes: []string{"algo.unverifiable"}, chain: algoUnverifiable},

@@ -106,7 +106,11 @@ func severities(t *testing.T) map[string]judge.Judgement {
 			s.lower.DER,
 			s.upper.DER), s.context())
 	}
+	needs := s.context()
+	needs.Names = names(t, "tides.example")
+	wide := s.leaf(s.lower, func(w *forge.Template) { w.Names = []string{"tides.example", "old.tides.example"} })
 	return map[string]judge.Judgement{
+		"name.unneeded note":           judge.File(file(wide, s.lower.DER, s.upper.DER), needs),
 		"name.wildcard-too-broad risk": named("*.quays"),
 		"chain.expired-alternate note": judge.File(file(leaf, s.lower.DER, s.upper.DER, crossed), s.context()),
 		"chain.wrong-order risk": judge.Endpoint(observed(served("1.3", leaf, s.upper.DER, s.lower.DER)),

@@ -1,13 +1,21 @@
 package naming_test
 
 import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
 	"fmt"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/cryptobyte"
+	"golang.org/x/crypto/cryptobyte/asn1"
 
+	"nurvik/core/forge"
 	"nurvik/core/naming"
+	"nurvik/core/pki"
 )
 
 func references(t testing.TB, names ...string) []naming.Reference {
@@ -161,4 +169,88 @@ func BenchmarkMatrix(b *testing.B) {
 	for b.Loop() {
 		naming.Compare(names, columns)
 	}
+}
+
+// identified is a certificate with one DNS entry, one URI entry and one SRV-ID (RFC 4985).
+func identified(t *testing.T) *pki.Certificate {
+	t.Helper()
+	var names cryptobyte.Builder
+	names.AddASN1(asn1.SEQUENCE, func(b *cryptobyte.Builder) {
+		text := func(tag uint8, value string) {
+			b.AddASN1(asn1.Tag(tag).ContextSpecific(), func(b *cryptobyte.Builder) { b.AddBytes([]byte(value)) })
+		}
+		text(2, "tides.example")
+		text(6, "sip:Voice.example;transport=tls")
+		b.AddASN1(asn1.Tag(0).ContextSpecific().Constructed(), func(b *cryptobyte.Builder) {
+			b.AddASN1ObjectIdentifier([]int{1, 3, 6, 1, 5, 5, 7, 8, 7})
+			b.AddASN1(asn1.Tag(0).ContextSpecific().Constructed(), func(b *cryptobyte.Builder) {
+				b.AddASN1(asn1.IA5String,
+					func(b *cryptobyte.Builder) { b.AddBytes([]byte("_xmpp-client.Tides.example")) })
+			})
+		})
+	})
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	spki, err := forge.PublicInfo(key)
+	require.NoError(t, err)
+	der, err := forge.Issue(nil, key, forge.Template{Name: "x", SPKI: spki, From: time.Unix(1e9, 0),
+		Until: time.Unix(2e9, 0),
+		Extra: []forge.Extension{{ID: []int{2, 5, 29, 17}, Value: names.BytesOrPanic()}}})
+	require.NoError(t, err)
+	c, err := pki.ParseCertificate(der)
+	require.NoError(t, err)
+	require.Empty(t, c.Anomalies)
+	return c
+}
+
+func TestIdentities(t *testing.T) {
+	c := identified(t)
+	for name, want := range map[string]struct {
+		entry string // that covers it, "" for none
+		wrong bool   // it is no name
+	}{
+		"tides.example":              {"tides.example", false},
+		"sip:voice.example":          {"sip:Voice.example;transport=tls", false},
+		"SIP:voice.example.":         {"sip:Voice.example;transport=tls", false},
+		"sips:voice.example":         {"", false},
+		"sip:tides.example":          {"", false}, // a DNS entry is none of that scheme
+		"voice.example":              {"", false}, // a URI entry covers no plain host name
+		"_xmpp-client.tides.example": {"SRV _xmpp-client.Tides.example", false},
+		"_xmpp-server.tides.example": {"", false},
+		"https://tides.example":      {"", true},
+		"sip:192.0.2.7":              {"", true},
+		"sip:":                       {"", true},
+		"tides.example:443":          {"", true},
+	} {
+		r, err := naming.ParseIdentity(name)
+		if want.wrong {
+			require.Error(t, err, name)
+			continue
+		}
+		require.NoError(t, err, name)
+		entry, covered := r.CoveredBy(c)
+		assert.Equal(t, want.entry != "", covered, name)
+		assert.Equal(t, want.entry, entry.Value, name)
+		m := naming.Compare([]naming.Reference{r}, []naming.Column{naming.NewColumn("x", c)})
+		assert.Equal(t, covered, m.Covers(), name)
+		if covered {
+			assert.Len(t, m.Certificates[0].Unneeded, 2, name)
+		}
+	}
+	r, err := naming.ParseIdentity("sips:voice.example")
+	require.NoError(t, err)
+	assert.Equal(t, "sips clients look for a URI entry with that scheme and host", r.Missed(c).Reason)
+	assert.Equal(t, []string{"_a.example", "_b.example", "sip:c.example", "sip:d.example"},
+		naming.Propose(mustIdentities(t,
+			"_a.example", "_b.example", "sip:c.example", "sip:d.example"), true), "no wildcard takes their place")
+}
+
+func mustIdentities(t *testing.T, names ...string) (out []naming.Reference) {
+	t.Helper()
+	for _, n := range names {
+		r, err := naming.ParseIdentity(n)
+		require.NoError(t, err)
+		out = append(out, r)
+	}
+	return out
 }

@@ -89,7 +89,8 @@ func Compare(names []Reference, columns []Column) *Matrix {
 	}
 	for at := range columns {
 		for _, g := range columns[at].certificate.AltNames {
-			if (g.Kind == pki.NameDNS || g.Kind == pki.NameIP) && !used[at][g.String()] {
+			if (g.Kind == pki.NameDNS || g.Kind == pki.NameIP || g.Kind == pki.NameURI || g.Service != "") &&
+				!used[at][g.String()] {
 				columns[at].Unneeded = append(columns[at].Unneeded, pki.Printable(g.Value))
 			}
 		}
@@ -126,6 +127,10 @@ func newIndex(columns []Column) *index {
 				if g.Address.IsValid() {
 					note(x.exact, g.Address.Unmap().String(), at)
 				}
+			case pki.NameOther:
+				note(x.exact, strings.ToLower(g.Service), at)
+			case pki.NameURI:
+				note(x.exact, uriMark, at)
 			case pki.NameDNS:
 				entry := strings.ToLower(g.Value)
 				note(x.exact, entry, at)
@@ -143,10 +148,16 @@ func newIndex(columns []Column) *index {
 	return x
 }
 
+// uriMark stands for any URI entry; no name is so.
+const uriMark = "uri:"
+
 // candidates are the certificates with an entry that equals the name or is the wildcard above it.
 func (x *index) candidates(r Reference) []int {
 	out := x.exact[r.String()]
-	if _, parent, ok := strings.Cut(r.host, "."); ok {
+	if r.scheme != "" { // a few certificates have URI entries: each is looked at
+		out = x.exact[uriMark]
+	}
+	if _, parent, ok := strings.Cut(r.host, "."); ok && r.scheme == "" {
 		if more := x.exact["*."+parent]; len(more) > 0 {
 			out = slices.Concat(out, more)
 			slices.Sort(out)

@@ -42,6 +42,11 @@ func (r Reference) miss(c *pki.Certificate) (Miss, int) {
 		value := strings.ToLower(g.Value)
 		entry := pki.Printable(g.Value)
 		switch {
+		case r.scheme != "":
+			if strings.Contains(value, r.host) {
+				offer(6, Miss{entry, fmt.Sprintf("%s clients look for a URI entry with that scheme and host", r.scheme),
+					add})
+			}
 		case g.Kind == pki.NameDNS && r.address.IsValid():
 			if a, err := netip.ParseAddr(Unbracket(value)); err == nil && a.Unmap() == r.address {
 				offer(9, Miss{entry, "the address is in a DNS entry, where clients do not look for addresses",
@@ -118,7 +123,8 @@ func Propose(names []Reference, wildcards bool) []string {
 	out := []string{}
 	for _, r := range names {
 		_, parent, found := strings.Cut(r.host, ".")
-		if r.address.IsValid() || !wildcards || !found || !strings.Contains(parent, ".") || registrySuffix(parent) {
+		apart := r.address.IsValid() || r.scheme != "" || strings.HasPrefix(r.host, "_") // has an entry of its own kind
+		if apart || !wildcards || !found || !strings.Contains(parent, ".") || registrySuffix(parent) {
 			out = append(out, r.String())
 			continue
 		}

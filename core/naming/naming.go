@@ -12,11 +12,12 @@ import (
 	"nurvik/core/pki"
 )
 
-// Reference is a name that a client uses: a host name or an address. The zero
-// value is no reference.
+// Reference is a name that a client uses: a host name or an address, or a host
+// name with the scheme of a URI. The zero value is no reference.
 type Reference struct {
 	host    string     // lower case, A-labels, no trailing dot; "" for an address
 	address netip.Addr // invalid for a host name
+	scheme  string     // of a URI-ID (RFC 9525, 6.1), in lower case; mostly ""
 }
 
 // NotANameError says why a text is neither a host name nor an address.
@@ -45,6 +46,27 @@ func Parse(name string) (Reference, error) {
 		return Reference{}, &NotANameError{name, reason}
 	}
 	return Reference{host: host}, nil
+}
+
+// ParseIdentity reads what Parse does, and URIs of protocols whose clients look for URI entries, such as
+// sip:voice.example; an SRV name such as _xmpp-client.example is a host name, and found in SRV entries too. Web
+// addresses are refused: web clients look for the host.
+func ParseIdentity(name string) (Reference, error) {
+	scheme, rest, uri := strings.Cut(strings.ToLower(name), ":")
+	if _, err := netip.ParseAddr(Unbracket(name)); err == nil || !uri || scheme == "" ||
+		strings.Trim(scheme, "abcdefghijklmnopqrstuvwxyz0123456789+-.") != "" ||
+		strings.Trim(rest, "0123456789") == "" {
+		return Parse(name)
+	}
+	if scheme == "http" || scheme == "https" {
+		return Reference{}, &NotANameError{name, "web clients compare the host; write it alone"}
+	}
+	r, err := Parse(strings.TrimPrefix(rest, "//"))
+	if err != nil || r.host == "" {
+		return Reference{}, &NotANameError{name, "behind the scheme of a URI a host name is needed (RFC 9525, 6.1)"}
+	}
+	r.scheme = scheme
+	return r, nil
 }
 
 // Unbracket takes off the brackets that stand around an IPv6 address beside a
@@ -95,8 +117,11 @@ func isASCII(s string) bool {
 
 // String returns the canonical form.
 func (r Reference) String() string {
-	if r.address.IsValid() {
+	switch {
+	case r.address.IsValid():
 		return r.address.String()
+	case r.scheme != "":
+		return r.scheme + ":" + r.host
 	}
 	return r.host
 }
@@ -109,6 +134,12 @@ func (r Reference) IsAddress() bool { return r.address.IsValid() }
 func (r Reference) CoveredBy(c *pki.Certificate) (pki.GeneralName, bool) {
 	for _, entry := range c.AltNames {
 		switch {
+		case r.scheme != "":
+			if entry.Kind == pki.NameURI && uriMatches(entry.Value, r) {
+				return entry, true
+			}
+		case entry.Service != "" && strings.EqualFold(entry.Service, r.host):
+			return entry, true
 		case entry.Kind == pki.NameIP && r.address.IsValid() && entry.Address.IsValid():
 			if entry.Address.Unmap() == r.address {
 				return entry, true
@@ -120,6 +151,19 @@ func (r Reference) CoveredBy(c *pki.Certificate) (pki.GeneralName, bool) {
 		}
 	}
 	return pki.GeneralName{}, false
+}
+
+// uriMatches compares scheme and host of a URI entry (RFC 9525, 6.5).
+func uriMatches(entry string, r Reference) bool {
+	scheme, rest, _ := strings.Cut(strings.ToLower(entry), ":")
+	host := strings.TrimPrefix(rest, "//")
+	if i := strings.IndexAny(host, "/?#;:"); i >= 0 {
+		host = host[:i]
+	}
+	if i := strings.LastIndexByte(host, '@'); i >= 0 {
+		host = host[i+1:]
+	}
+	return scheme == r.scheme && host == r.host
 }
 
 // matches compares a dNSName entry with a host name (RFC 9525, 6.3): case does

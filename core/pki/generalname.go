@@ -3,8 +3,10 @@ package pki
 import (
 	"fmt"
 	"net/netip"
+	"strings"
 
 	"golang.org/x/crypto/cryptobyte"
+	"golang.org/x/crypto/cryptobyte/asn1"
 )
 
 // NameKind tells the alternatives of a GeneralName apart (RFC 5280, 4.2.1.6).
@@ -34,6 +36,7 @@ type GeneralName struct {
 	Address   netip.Addr   // of NameIP in a certificate
 	Network   netip.Prefix // of NameIP in a name constraint
 	Directory Name         // of NameDirectory
+	Service   string       // of NameOther: the service and domain of an SRV-ID (RFC 4985), such as _xmpp-client.example
 	Raw       []byte       // the contents as encoded
 }
 
@@ -86,8 +89,25 @@ func (d *decoder) generalName(el element, field string, constraint bool) (Genera
 		g.Value = string(d.oid(el, field))
 	default:
 		g.Value = fmt.Sprintf("%x", el.content)
+		if g.Service = serviceName(el.content); g.Service != "" {
+			g.Value = "SRV " + g.Service
+		}
 	}
 	return g, true
+}
+
+// serviceName is the text of an otherName that is an SRV-ID (RFC 4985, 2); "" for any other.
+func serviceName(content []byte) string {
+	const id = "\x06\x08\x2b\x06\x01\x05\x05\x07\x08\x07" // 1.3.6.1.5.5.7.8.7
+	rest, is := strings.CutPrefix(string(content), id)
+	s := cryptobyte.String(rest)
+	var wrapped, text cryptobyte.String
+	if !is || !s.ReadASN1(&wrapped, asn1.Tag(0).ContextSpecific().Constructed()) || !s.Empty() ||
+		!wrapped.ReadASN1(&text, asn1.Tag(tagIA5)) ||
+		!wrapped.Empty() || strings.ContainsFunc(string(text), func(r rune) bool { return r <= ' ' || r > '~' }) {
+		return ""
+	}
+	return string(text)
 }
 
 // addressName decodes an address of 4 or 16 bytes, or, in a constraint, address and mask.

@@ -145,7 +145,7 @@ func (a *app) draftProposal(ctx context.Context, f *coverFlags, p naming.Proposa
 func (a *app) needed(f *coverFlags) ([]naming.Reference, error) {
 	var out []naming.Reference
 	add := func(where, name string) error {
-		r, err := naming.Parse(name)
+		r, err := naming.ParseIdentity(name)
 		if err != nil {
 			return fmt.Errorf("%s: %w", where, err)
 		}

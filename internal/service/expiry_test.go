@@ -37,7 +37,8 @@ func TestExpiry(t *testing.T) {
 		}
 		return *d.Until
 	}
-	assert.True(t, slices.IsSortedFunc(all, func(a, b api.Due) int { return ends(a).Compare(ends(b)) }), "what ends first in front")
+	assert.True(t, slices.IsSortedFunc(all, func(a, b api.Due) int { return ends(a).Compare(ends(b)) }),
+		"what ends first in front")
 	find := func(label string) api.Due {
 		i := slices.IndexFunc(all, func(d api.Due) bool { return d.Label == label })
 		require.GreaterOrEqual(t, i, 0, label)
@@ -62,7 +63,8 @@ func TestExpiry(t *testing.T) {
 			assert.Equal(t, want, page.Total, query)
 			assert.NotNil(t, page.Items)
 		}
-		for _, query := range []string{"renew=never", "from=tomorrow", "until=2026", "kind=house", "cursor=-1", "cursor=x"} {
+		for _, query := range []string{"renew=never", "from=tomorrow", "until=2026", "kind=house", "cursor=-1",
+			"cursor=x"} {
 			status, _, _ := send(t, "GET", api.Base+"/expiry?"+query, "", nil)
 			assert.Equal(t, 422, status, query)
 		}
@@ -139,7 +141,8 @@ func TestCoverageOfEstate(t *testing.T) {
 	get(t, "/coverage?name=else.example&endpoint_id="+strconv.FormatInt(e.ID, 10), &c)
 	assert.False(t, c.Covered)
 	assert.Equal(t, []string{"tides.tarnholm.example"}, c.Certificates[0].Unneeded)
-	for path, want := range map[string]int{"/coverage": 422, "/coverage?name=a%20b": 422, "/endpoints/999999/coverage": 404} {
+	for path, want := range map[string]int{"/coverage": 422, "/coverage?name=a%20b": 422,
+		"/endpoints/999999/coverage": 404} {
 		status, _, body := send(t, "GET", api.Base+path, "", nil)
 		assert.Equal(t, want, status, path)
 		assert.False(t, strings.Contains(body, "a b/"), "nothing is echoed")

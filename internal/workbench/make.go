@@ -24,7 +24,8 @@ func Compare(first, second Input, passwords []string) (*compare.Result, error) {
 			return nil, fmt.Errorf("%s cannot be compared: %s", u.Name, u.Reason)
 		}
 		if sides[i] = compare.OfFiles(in.Name, files); sides[i].Empty() {
-			return nil, fmt.Errorf("%s cannot be compared: it has no certificate, certificate request (CSR) or key", in.Name)
+			return nil, fmt.Errorf("%s cannot be compared: it has no certificate, certificate request (CSR) or key",
+				in.Name)
 		}
 	}
 	return compare.Compare(sides[0], sides[1]), nil

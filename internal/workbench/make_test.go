@@ -24,7 +24,8 @@ func TestCompareInputs(t *testing.T) {
 func TestPackInputs(t *testing.T) {
 	c := newChain(t)
 	key := workbench.Input{Name: "a.key", Data: []byte(block("EC PRIVATE KEY", c.private))}
-	leaf, above := workbench.Input{Name: "leaf", Data: []byte(c.leafPEM)}, workbench.Input{Name: "above", Data: []byte(c.chainPEM)}
+	leaf, above := workbench.Input{Name: "leaf", Data: []byte(c.leafPEM)}, workbench.Input{Name: "above",
+		Data: []byte(c.chainPEM)}
 	middle := workbench.Input{Name: "middle", Data: []byte(block("CERTIFICATE", c.middle.DER))}
 	for name, tt := range map[string]struct {
 		inputs []workbench.Input
@@ -37,13 +38,17 @@ func TestPackInputs(t *testing.T) {
 		"for nginx": {[]workbench.Input{leaf, key, above}, workbench.Wish{Server: "nginx"},
 			"_.tarnholm.example-bundle.pem _.tarnholm.example.key", "ssl_certificate /etc/ssl/_.tarnholm.example-bundle.pem;",
 			"Whether clients trust the root", ""},
-		"without the root": {[]workbench.Input{leaf, middle}, workbench.Wish{Shape: "bundle"}, "_.tarnholm.example-bundle.pem",
+		"without the root": {[]workbench.Input{leaf, middle}, workbench.Wish{Shape: "bundle"},
+			"_.tarnholm.example-bundle.pem",
 			"", "\"Root\", is not among what was read", ""},
 		"a keystore": {[]workbench.Input{leaf, key, above}, workbench.Wish{Shape: "keystore", Password: "Lodestar 7"},
 			"_.tarnholm.example.p12", "", "", ""},
-		"no key":      {[]workbench.Input{leaf, above}, workbench.Wish{Server: "haproxy"}, "", "", "", "the private key of"},
-		"no leaf":     {[]workbench.Input{above}, workbench.Wish{Shape: "bundle"}, "", "", "", "no certificate for a server"},
-		"other names": {[]workbench.Input{leaf, above}, workbench.Wish{Shape: "bundle", Name: "tides.example"}, "", "", "", "does not cover"},
+		"no key": {[]workbench.Input{leaf, above}, workbench.Wish{Server: "haproxy"}, "", "", "",
+			"the private key of"},
+		"no leaf": {[]workbench.Input{above}, workbench.Wish{Shape: "bundle"}, "", "", "",
+			"no certificate for a server"},
+		"other names": {[]workbench.Input{leaf, above}, workbench.Wish{Shape: "bundle", Name: "tides.example"}, "", "",
+			"", "does not cover"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			p, err := workbench.Pack(tt.inputs, nil, tt.wish, now)

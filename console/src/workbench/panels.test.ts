@@ -66,7 +66,8 @@ describe('PackPanel', () => {
     expect(pack).toHaveBeenNthCalledWith(2, inputs, [], { ...plain, name: 'tides.example', server: '', shape: 'keystore',
       password: 'Lodestar 7' })
     const text = panel.get('[data-test="packed"]').text()
-    for (const part of ['tides.p12', 'keystore (PKCS#12)', ...packed.lines, ...packed.notes]) expect(text).toContain(part)
+    for (const part of ['tides.p12', 'keystore (PKCS#12)', ...packed.lines, ...packed.notes])
+      expect(text).toContain(part)
   })
   it('says why nothing was made', async () => {
     const pack = vi.fn(async () => ({ files: [], lines: [], notes: [], refused: 'the key is missing' }))

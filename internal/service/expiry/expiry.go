@@ -72,8 +72,9 @@ func (d *Desk) entries(ctx context.Context) ([]entry, error) {
 }
 
 func entryOf(row *store.Served, public map[string]bool) entry {
-	e := entry{served: *row, Due: lifetime.Due{Kind: lifetime.Leaf, Label: short(row.Subject), Issuer: short(row.Issuer),
-		Names: lines(row.Names), Public: public[row.Issuer]}}
+	e := entry{served: *row, Due: lifetime.Due{Kind: lifetime.Leaf, Label: short(row.Subject),
+		Issuer: short(row.Issuer),
+		Names:  lines(row.Names), Public: public[row.Issuer]}}
 	switch {
 	case row.Authority && row.Subject == row.Issuer && row.Names == "":
 		e.Kind = lifetime.Anchor
@@ -90,7 +91,8 @@ func entryOf(row *store.Served, public map[string]bool) entry {
 		e.Until = row.NotAfter.UTC()
 	}
 	e.SHA256, _ = pki.ParseFingerprint(row.SHA256)
-	e.text = strings.ToLower(strings.Join([]string{row.Subject, row.Issuer, row.Names, row.Endpoints, row.Holdings}, "\n"))
+	e.text = strings.ToLower(strings.Join([]string{row.Subject, row.Issuer, row.Names, row.Endpoints, row.Holdings},
+		"\n"))
 	return e
 }
 
@@ -184,7 +186,8 @@ func (d *Desk) List(ctx context.Context, q Query, from, limit int) (page api.Due
 
 func (e match) due() api.Due {
 	places := e.served.DuePlaces()
-	return api.Due{Kind: e.Kind, Label: e.Label, Names: e.Names, Issuer: e.Issuer, SHA256: e.SHA256, From: e.served.NotBefore,
+	return api.Due{Kind: e.Kind, Label: e.Label, Names: e.Names, Issuer: e.Issuer, SHA256: e.SHA256,
+		From:  e.served.NotBefore,
 		Until: e.served.NotAfter, Renew: e.renew, State: e.state, Public: e.Public, Places: places,
 		More: max(e.served.Count-len(places), 0)}
 }
@@ -197,7 +200,8 @@ var worst = []string{"expired", "expires-soon", "renewal-due", "not-yet-valid", 
 
 // Timeline counts what ends on each day from the first to the last.
 func (d *Desk) Timeline(ctx context.Context, q Query, first, last time.Time) (api.Timeline, error) {
-	t := api.Timeline{From: first.Format(time.DateOnly), Until: last.Format(time.DateOnly), Days: []api.DueDay{}, At: q.At}
+	t := api.Timeline{From: first.Format(time.DateOnly), Until: last.Format(time.DateOnly), Days: []api.DueDay{},
+		At: q.At}
 	found, _, err := d.find(ctx, q)
 	if err != nil {
 		return t, err

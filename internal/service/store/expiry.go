@@ -39,7 +39,8 @@ const namesShown, placesShown = 5, 5
 func (s *Store) ServedCertificates(ctx context.Context) ([]Served, error) {
 	var out []Served
 	return out, s.read(ctx).Raw(`
-		SELECT c.sha256, c.subject, c.issuer, array_to_string(c.names[1:?], chr(10)) AS names, c.authority, c.not_before, c.not_after, at.count,
+		SELECT c.sha256, c.subject, c.issuer, array_to_string(c.names[1:?],
+			chr(10)) AS names, c.authority, c.not_before, c.not_after, at.count,
 			coalesce(at.endpoints, '') AS endpoints, coalesce(at.holdings, '') AS holdings
 		FROM certificates c JOIN (
 			SELECT x.certificate, count(*) AS count,

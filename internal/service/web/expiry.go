@@ -62,7 +62,8 @@ func (s *server) registerExpiry() {
 		Cursor string `query:"cursor" maxLength:"100"`
 		Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 	}
-	huma.Register(s.api, operation("list-expiry", "GET", "/expiry", "List what ends, the first in front", "expiry", 422),
+	huma.Register(s.api, operation("list-expiry", "GET", "/expiry", "List what ends, the first in front", "expiry",
+		422),
 		func(ctx context.Context, in *listInput) (*body[api.DuePage], error) {
 			q, err := in.query(s.Now())
 			if err != nil {
@@ -83,7 +84,8 @@ func (s *server) registerExpiry() {
 			}
 			return &body[api.DuePage]{page}, nil
 		})
-	huma.Register(s.api, operation("get-timeline", "GET", "/expiry/timeline", "Count what ends on each day", "expiry", 422),
+	huma.Register(s.api, operation("get-timeline", "GET", "/expiry/timeline", "Count what ends on each day", "expiry",
+		422),
 		func(ctx context.Context, in *DueInput) (*body[api.Timeline], error) {
 			q, err := in.query(s.Now())
 			if err != nil {
@@ -97,7 +99,8 @@ func (s *server) registerExpiry() {
 				last = first.AddDate(1, 2, 0)
 			}
 			if last.Before(first) || last.After(first.AddDate(20, 0, 0)) {
-				return nil, huma.Error422UnprocessableEntity("a timeline has up to twenty years, and its last day is not before its first")
+				return nil, huma.Error422UnprocessableEntity(
+					"a timeline has up to twenty years, and its last day is not before its first")
 			}
 			q.From, q.Until = time.Time{}, time.Time{} // what lies outside is counted
 			t, err := desk.Timeline(ctx, q, first, last)
@@ -123,7 +126,8 @@ func (s *server) registerExpiry() {
 			}
 			return &body[lifetime.Forecast]{f}, nil
 		})
-	calendar := operation("get-calendar", "GET", "/expiry/calendar", "A calendar to subscribe to (RFC 5545)", "expiry", 422)
+	calendar := operation("get-calendar", "GET", "/expiry/calendar", "A calendar to subscribe to (RFC 5545)", "expiry",
+		422)
 	calendar.Responses = map[string]*huma.Response{"200": {Description: "The calendar",
 		Content: map[string]*huma.MediaType{"text/calendar": {Schema: &huma.Schema{Type: "string"}}}}}
 	type calendarOutput struct {
@@ -172,14 +176,16 @@ func (s *server) registerCoverage() {
 		Names    []string `query:"name,explode" required:"true" minItems:"1" maxItems:"1000" doc:"A name that is needed; repeat for more"`
 		Endpoint int64    `query:"endpoint_id" minimum:"0" doc:"Compare with what this endpoint serves, instead of the whole estate"`
 	}
-	huma.Register(s.api, operation("get-coverage", "GET", "/coverage", "Compare needed names with certificates", "expiry", 422),
+	huma.Register(s.api, operation("get-coverage", "GET", "/coverage", "Compare needed names with certificates",
+		"expiry", 422),
 		func(ctx context.Context, in *coverInput) (*body[api.Coverage], error) {
 			var needed []naming.Reference
 			for i, name := range in.Names {
-				r, err := naming.Parse(name)
+				r, err := naming.ParseIdentity(name)
 				if err != nil {
-					return nil, huma.Error422UnprocessableEntity("a name is none", &huma.ErrorDetail{Message: err.Error(),
-						Location: fmt.Sprintf("query.name[%d]", i)})
+					return nil, huma.Error422UnprocessableEntity("a name is none",
+						&huma.ErrorDetail{Message: err.Error(),
+							Location: fmt.Sprintf("query.name[%d]", i)})
 				}
 				needed = append(needed, r)
 			}
