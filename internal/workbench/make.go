@@ -128,8 +128,8 @@ func notesOf(set *pack.Set) []string {
 	out := []string{}
 	if set.Open {
 		top := append([]*pki.Certificate{set.Leaf}, set.Chain...)
-		out = append(out, fmt.Sprintf("The certificate of the last issuer, %q, is not among what was read. If that is no "+
-			"root, the chain lacks it.", top[len(top)-1].Issuer.Label()))
+		out = append(out, fmt.Sprintf("The certificate of the last issuer, %q, is not among what was read. If that "+
+			"is no root, the chain lacks it.", top[len(top)-1].Issuer.Label()))
 	}
 	out = append(out, "Whether clients trust the root cannot be seen here.")
 	for _, f := range set.Findings {

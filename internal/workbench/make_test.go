@@ -36,7 +36,8 @@ func TestPackInputs(t *testing.T) {
 		refuse string
 	}{
 		"for nginx": {[]workbench.Input{leaf, key, above}, workbench.Wish{Server: "nginx"},
-			"_.tarnholm.example-bundle.pem _.tarnholm.example.key", "ssl_certificate /etc/ssl/_.tarnholm.example-bundle.pem;",
+			"_.tarnholm.example-bundle.pem _.tarnholm.example.key",
+			"ssl_certificate /etc/ssl/_.tarnholm.example-bundle.pem;",
 			"Whether clients trust the root", ""},
 		"without the root": {[]workbench.Input{leaf, middle}, workbench.Wish{Shape: "bundle"},
 			"_.tarnholm.example-bundle.pem",

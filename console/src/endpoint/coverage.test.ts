@@ -6,7 +6,8 @@ import type { Coverage } from '../api/client'
 const coverage: Coverage = {
   covered: false,
   needed: [
-    { name: 'tides.example', covered: [{ certificate: 0, entry: '*.example' }], missed: [{ certificate: 1, entry: 'ebb.example',
+    { name: 'tides.example', covered: [{ certificate: 0, entry: '*.example' }], missed: [{ certificate: 1,
+      entry: 'ebb.example',
       reason: 'it is another host', remedy: 'Add it.' }] },
     { name: 'example', covered: [], missed: [{ certificate: 0, reason: 'no entry' }] },
   ],

@@ -5,7 +5,8 @@ import { createMemoryHistory, createRouter } from 'vue-router'
 import { serve, stubs } from '../testing/serve'
 import ExpiryPage from './ExpiryPage.vue'
 
-const due = { kind: 'leaf', label: 'tides.tarnholm.example', names: [], issuer: 'Outer Issuing', sha256: 'aa', public: true,
+const due = { kind: 'leaf', label: 'tides.tarnholm.example', names: [], issuer: 'Outer Issuing', sha256: 'aa',
+  public: true,
   state: 'expires-soon', until: '2026-12-06T00:00:00Z', renew: '2026-10-01T00:00:00Z',
   places: [{ endpoint_id: 3, name: 'tides.tarnholm.example:443' }], more: 2 }
 const days = [
@@ -13,8 +14,10 @@ const days = [
   { day: '2026-12-07', kind: 'leaf', count: 9, state: 'in-date', labels: ['a', 'b'] },
 ]
 const answers = {
-  'GET /api/v1/expiry': { items: [due], total: 101, states: { 'expires-soon': 1, expired: 4 }, next: '100' },
-  'GET /api/v1/expiry/timeline': { from: '2026-11-01', until: '2027-11-01', days, past: 1, later: 2, at: '2026-11-27T00:00:00Z' },
+  'GET /api/v1/expiry': { items: [due], total: 101, states: { 'expires-soon': 1, expired: 4 },
+    next: '100' },
+  'GET /api/v1/expiry/timeline': { from: '2026-11-01', until: '2027-11-01', days, past: 1, later: 2,
+    at: '2026-11-27T00:00:00Z' },
   'GET /api/v1/expiry/forecast': { minutes: 30, doubles_coming: '2027-02-18T00:00:00Z',
     months: [{ month: '2026-12', today: 9, coming: 12, today_hours: 4.5, coming_hours: 6 }] },
 }
@@ -29,7 +32,9 @@ async function shown(path = '/expiry') {
     ],
   })
   await router.push(path)
-  const page = mount(ExpiryPage, { global: { stubs: { ...stubs, ForecastChart: true }, plugins: [createPinia(), router] } })
+  const page = mount(ExpiryPage, {
+    global: { stubs: { ...stubs, ForecastChart: true }, plugins: [createPinia(), router] },
+  })
   await flushPromises()
   return { page, router }
 }
@@ -48,7 +53,8 @@ describe('ExpiryPage', () => {
     serve(answers)
     const { page } = await shown()
     const row = page.get('[data-test="dues"] tbody tr').text()
-    for (const part of ['expires soon', '2026-12-06', '2026-10-01', 'tides.tarnholm.example', 'Outer Issuing', 'and 2 more'])
+    for (const part of ['expires soon', '2026-12-06', '2026-10-01', 'tides.tarnholm.example', 'Outer Issuing',
+      'and 2 more'])
       expect(row).toContain(part)
     expect(page.get('[data-test="filter-expired"]').text()).toContain('4')
     expect(page.findAll('[data-test="mark"]')).toHaveLength(2)

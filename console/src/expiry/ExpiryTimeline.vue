@@ -31,7 +31,8 @@
       </a>
     </svg>
     <p class="soft beside">
-      {{ t('expiry.beside', { past: timeline.past, from: timeline.from, later: timeline.later, until: timeline.until }) }}
+      {{ t('expiry.beside', { past: timeline.past, from: timeline.from, later: timeline.later,
+        until: timeline.until }) }}
     </p>
   </div>
 </template>

@@ -226,7 +226,8 @@ export const en = {
   'forecast.minutes': 'Minutes for a renewal',
   'forecast.hours': '{n} h',
   'forecast.never': 'never',
-  'forecast.doubles': 'Renewals double: {coming} under the coming limits of public CAs, {today} under today’s lifetimes.',
+  'forecast.doubles': 'Renewals double: {coming} under the coming limits of public CAs, ' +
+    '{today} under today’s lifetimes.',
   'workbench.title': 'Workbench',
   'workbench.promise': 'Nothing is sent. Files, texts, keys and passwords stay in this page, and all work ' +
     'is done in your browser.',

@@ -63,7 +63,8 @@ describe('PackPanel', () => {
     await flushPromises()
     const plain = { name: '', server: 'nginx', shape: '', java: false, password: '' }
     expect(pack).toHaveBeenNthCalledWith(1, inputs, [], plain)
-    expect(pack).toHaveBeenNthCalledWith(2, inputs, [], { ...plain, name: 'tides.example', server: '', shape: 'keystore',
+    expect(pack).toHaveBeenNthCalledWith(2, inputs, [], { ...plain, name: 'tides.example', server: '',
+      shape: 'keystore',
       password: 'Lodestar 7' })
     const text = panel.get('[data-test="packed"]').text()
     for (const part of ['tides.p12', 'keystore (PKCS#12)', ...packed.lines, ...packed.notes])

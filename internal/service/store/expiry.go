@@ -68,8 +68,8 @@ func (s *Store) Leaves(ctx context.Context, names []string, endpoint int64, limi
 	var out []LeafAt
 	db := s.read(ctx).Table("(?) AS x", s.read(ctx).Raw(presentSightings)).
 		Select("DISTINCT ON (c.sha256) c.der, coalesce(e.target, h.name || ':' || x.path) AS place").
-		Joins("JOIN certificates c ON c.sha256 = x.certificate LEFT JOIN endpoints e ON e.id = x.endpoint_id LEFT JOIN " +
-			"holdings h ON h.id = x.holding_id").
+		Joins("JOIN certificates c ON c.sha256 = x.certificate LEFT JOIN endpoints e ON e.id = x.endpoint_id " +
+			"LEFT JOIN holdings h ON h.id = x.holding_id").
 		Where("NOT c.authority OR cardinality(c.names) > 0").Order("c.sha256, place").Limit(limit)
 	if endpoint != 0 {
 		db = db.Where("x.endpoint_id = ?", endpoint)
