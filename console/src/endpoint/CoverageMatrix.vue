@@ -57,6 +57,7 @@ th, td { text-align: left; vertical-align: baseline; padding: 3px 12px 3px 0; ov
 thead th { font-size: 12.5px; color: var(--ink-soft); font-weight: 600; }
 tbody th { font-weight: 500; }
 .good { color: var(--sound); }
-.bad { color: var(--faulty); font-weight: 600; }
+.bad { color: var(--faulty); font-weight: 600; margin-right: 0.5em; }
+tr > th:first-child { min-width: 150px; }
 .note { margin: 8px 0 0; font-size: 12.5px; }
 </style>

@@ -16,7 +16,7 @@
         <tbody>
           <template v-for="(row, index) in entries" :key="index">
             <tr>
-              <td>
+              <td class="file">
                 <button
                   v-if="row.entry.fields?.length"
                   type="button"
@@ -91,6 +91,7 @@ function span(entry: Entry): string {
 
 <style scoped>
 .others { margin-left: 0.5em; }
+.file { min-width: 150px; overflow-wrap: anywhere; }
 .table { padding: 0; overflow: auto; max-height: 420px; }
 table { border-collapse: collapse; width: 100%; }
 th, td {
