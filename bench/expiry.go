@@ -33,6 +33,7 @@ import (
 const (
 	dueCount     = 100_000     // certificates in the service, each at an endpoint of its own
 	pageLimit    = time.Second // for all that the page of what ends when asks
+	ratioExpiry  = 1.1
 	neededCount  = 1000
 	coverCount   = 10_000
 	coverLimit   = 2 * time.Second
@@ -75,6 +76,21 @@ func expiryRows(directory string, out table.Writer) (missed bool, err error) {
 		{"the same: unchanged", again, pageLimit}} {
 		out.AppendRow(table.Row{f.name, f.took.Round(time.Millisecond), "", "", f.limit,
 			word(f.took <= f.limit, &missed)})
+	}
+	f, err := newFamily()
+	if err != nil {
+		return missed, err
+	}
+	root := filepath.Join(directory, "mixed")
+	if err := writeMixed(root, f); err != nil {
+		return missed, err
+	}
+	m, err := ratioRow(figure{name: fmt.Sprintf("nurvik expiry of %d files, against nurvik identify of them", fileCount),
+		limit: ratioExpiry, rounds: 3,
+		ours:  func() error { return child("client", "expiry "+root) },
+		floor: func() error { return child("client", "identify "+root) }}, out)
+	if missed = missed || m; err != nil {
+		return missed, err
 	}
 	took, err := coverFigure()
 	if err != nil {

@@ -102,14 +102,6 @@ function daysLeft(endpoint: Endpoint): string {
 </script>
 
 <style scoped>
-.tools { display: flex; flex-wrap: wrap; align-items: center; gap: 12px 20px; margin-bottom: 12px; }
-.filters { display: flex; flex-wrap: wrap; gap: 6px; }
-.filter {
-  display: inline-flex; gap: 8px; align-items: center; font: inherit; color: inherit; padding: 4px 10px;
-  border: 1px solid var(--line); border-radius: 3px; background: var(--sheet); cursor: pointer;
-}
-.filter[aria-pressed='true'] { border-color: var(--ink); box-shadow: inset 0 0 0 1px var(--ink); }
-.search { width: 300px; margin-left: auto; }
 .table { padding: 0; overflow-x: auto; }
 table { border-collapse: collapse; width: 100%; }
 th, td { text-align: left; padding: 4px 12px; border-bottom: 1px solid var(--line); vertical-align: baseline; }
@@ -120,5 +112,4 @@ th button { font: inherit; color: inherit; background: none; border: 0; padding:
 th button:hover { color: var(--ink); }
 .not_after { text-align: right; }
 .expired { color: var(--faulty); font-weight: 600; }
-.foot { display: flex; align-items: center; gap: 12px; }
 </style>

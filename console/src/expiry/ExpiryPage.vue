@@ -158,14 +158,6 @@ const doublesWords = computed(() => {
 </script>
 
 <style scoped>
-.tools { display: flex; flex-wrap: wrap; align-items: center; gap: 12px 20px; margin-bottom: 10px; }
-.filters { display: flex; flex-wrap: wrap; gap: 6px; }
-.filter {
-  display: inline-flex; gap: 8px; align-items: center; font: inherit; color: inherit; padding: 4px 10px;
-  border: 1px solid var(--line); border-radius: 3px; background: var(--sheet); cursor: pointer;
-}
-.filter[aria-pressed='true'] { border-color: var(--ink); box-shadow: inset 0 0 0 1px var(--ink); }
-.search { width: 300px; margin-left: auto; }
 .range { display: flex; flex-wrap: wrap; align-items: center; gap: 8px 18px; margin-bottom: 12px; }
 .range label, .said label { display: inline-flex; gap: 6px; align-items: center; color: var(--ink-soft); }
 select, input[type='date'], input[type='number'] {
@@ -182,7 +174,6 @@ th { font-weight: 600; font-size: 12.5px; color: var(--ink-soft); white-space: n
 .what { min-width: 215px; }
 .number { text-align: right; white-space: nowrap; }
 .number .soft { display: inline-block; min-width: 64px; }
-.foot { display: flex; align-items: center; gap: 12px; }
 .forecast { margin-top: 22px; }
 .said { display: flex; flex-wrap: wrap; gap: 8px 24px; align-items: center; margin: 0 0 10px; }
 .columns { display: grid; grid-template-columns: minmax(0, 1.5fr) minmax(0, 1fr); gap: 16px; align-items: start; }

@@ -109,11 +109,6 @@ watch(() => [props.id, audits.ended], load)
 .columns { display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1fr); gap: 20px 24px; align-items: start; }
 .filesHead { display: flex; gap: 6px; align-items: baseline; }
 .filesHead h2 { margin-right: auto; }
-.filter {
-  font: inherit; font-size: 12.5px; color: inherit; padding: 2px 8px; border: 1px solid var(--line);
-  border-radius: 3px; background: var(--sheet); cursor: pointer;
-}
-.filter[aria-pressed='true'] { border-color: var(--ink); box-shadow: inset 0 0 0 1px var(--ink); }
 .table { padding: 0; margin-bottom: 8px; }
 table { border-collapse: collapse; width: 100%; }
 td { padding: 4px 12px; border-bottom: 1px solid var(--line); vertical-align: baseline; overflow-wrap: anywhere; }
