@@ -46,18 +46,16 @@ func nameFailure(path []*pki.Certificate) []Failure {
 }
 
 // constrainedNames are the names of a certificate that constraints apply to:
-// subject, alternative names, and addresses in the subject where no
-// alternative name is one.
+// subject, alternative names, and mail addresses in the subject where there
+// are no alternative names.
 func constrainedNames(c *pki.Certificate) []pki.GeneralName {
 	names := c.AltNames
 	if !c.Subject.Empty() {
 		names = append([]pki.GeneralName{{Kind: pki.NameDirectory, Value: c.Subject.String(), Directory: c.Subject}},
 			names...)
 	}
-	for _, n := range c.AltNames {
-		if n.Kind == pki.NameEmail {
-			return names
-		}
+	if c.HasExtension("2.5.29.17") { // then the subject's do not count (RFC 5280, 4.2.1.10)
+		return names
 	}
 	for _, component := range c.Subject.Components {
 		for _, a := range component {
@@ -71,6 +69,9 @@ func constrainedNames(c *pki.Certificate) []pki.GeneralName {
 
 // disallowed says in words why the constraints forbid the name, "" when they do not.
 func disallowed(name pki.GeneralName, constraints *pki.NameConstraints) string {
+	if why := constraints.Bars(name.Kind); why != "" {
+		return "excluded, since the constraints cannot be processed (" + why + "), by"
+	}
 	for _, base := range constraints.Excluded {
 		if base.Kind == name.Kind && inSubtree(name, base, true) {
 			return "excluded by"
@@ -106,6 +107,9 @@ func inSubtree(name, base pki.GeneralName, excluded bool) bool {
 	case pki.NameDirectory:
 		return name.Directory.Within(base.Directory)
 	case pki.NameIP:
+		if !name.Address.IsValid() {
+			return excluded
+		}
 		return base.Network.IsValid() && base.Network.Contains(name.Address)
 	}
 	return excluded // kinds for which no comparison is defined

@@ -17,7 +17,7 @@ const (
 	Unverifiable    Reason = "unverifiable"     // a signature that cannot be computed here
 	NotAuthority    Reason = "not-an-authority" // CA flag or certificate-signing usage missing (6.1.4 k, n)
 	PathLength      Reason = "path-length"      // more intermediates than an authority allows (6.1.4 m)
-	UnknownCritical Reason = "unknown-critical" // a critical extension that is not processed (6.1.4 o, 6.1.5 e)
+	UnknownCritical Reason = "unknown-critical" // a critical extension that cannot be processed (6.1.4 o, 6.1.5 e)
 
 	NameNotAllowed   Reason = "name-constraint" // a name outside of what an authority above allows (6.1.3 b, c)
 	UsageNotAllowed  Reason = "usage"           // not for what the path is used for (4.2.1.12)
@@ -40,6 +40,7 @@ type Path struct {
 	Failures     []Failure
 	Borrowed     int // certificates that came from what is known and not from what was given
 	OutOfDate    int // certificates, the anchor included, that are not valid at the time asked
+	Weak         int // signatures below the anchor with a hash that is broken
 }
 
 // Valid reports whether the path ends in an anchor without a failure.
@@ -76,13 +77,13 @@ func (p Path) FirstOutOfDate(at time.Time) *pki.Certificate {
 }
 
 // better orders paths: with an anchor, without failures, in date, from what
-// was given, the shorter. Without an anchor the longer says more.
+// was given, without broken hashes, the shorter. Without an anchor the longer says more.
 func better(a, b Path) bool {
 	if (a.Anchor != nil) != (b.Anchor != nil) {
 		return a.Anchor != nil
 	}
 	for _, pair := range [][2]int{{len(a.Failures), len(b.Failures)}, {a.OutOfDate, b.OutOfDate},
-		{a.Borrowed, b.Borrowed}} {
+		{a.Borrowed, b.Borrowed}, {a.Weak, b.Weak}} {
 		if pair[0] != pair[1] {
 			return pair[0] < pair[1]
 		}

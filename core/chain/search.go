@@ -120,31 +120,55 @@ type search struct {
 	gaveUp   bool
 }
 
-// extend follows every candidate for the issuer of the path's last certificate.
-func (s *search) extend(p Path) {
+// extend follows every candidate for the issuer of the path's last certificate, and reports whether a good path came of
+// it. Of borrowed twins, which differ in their dates and in what they allow, the others are looked at only where the
+// one that lasts longest leads nowhere: a forged or narrower one must not stand in the way of the right one.
+func (s *search) extend(p Path) (good bool) {
 	top := p.Certificates[len(p.Certificates)-1]
 	if anchor, ok := s.query.Store.Holds(top); ok && !s.distrusted(top) {
 		p.Anchor = &anchor
-		s.offer(p)
-		return
+		return s.offer(p)
 	}
 	extended := false
 	if len(p.Certificates) < maxPathLength {
+		var done map[line]bool
 		for _, next := range s.issuers(top) {
+			if next.borrowed && done[lineOf(next.certificate)] {
+				continue
+			}
 			if s.steps += cost(next.certificate.PublicKey); s.steps > MaxChecks {
 				s.gaveUp = true
 				break
 			}
-			if q, ok := s.step(p, next); ok {
-				extended = true
-				s.extend(q)
+			q, ok := s.step(p, next)
+			if !ok {
+				continue
+			}
+			extended = true
+			if s.extend(q) {
+				good = true
+				if next.borrowed {
+					if done == nil {
+						done = map[line]bool{}
+					}
+					done[lineOf(next.certificate)] = true
+				}
 			}
 		}
 	}
 	if !extended {
-		s.offer(p)
+		return s.offer(p)
 	}
+	return good
 }
+
+// line is what twins have in common: one name, one key, one issuer.
+type line struct {
+	key    pki.Fingerprint
+	issuer string
+}
+
+func lineOf(c *pki.Certificate) line { return line{c.PublicKey.Fingerprint(), c.Issuer.Key()} }
 
 // issuers lists the candidates with the right name: anchors first, then those
 // whose key identifier fits. No more are sorted out than can still be looked at.
@@ -174,33 +198,24 @@ func (s *search) issuers(c *pki.Certificate) []candidate {
 	return slices.Concat(ranks[:]...)
 }
 
-// newest leaves out what was renewed: of certificates for the same name and
-// key from the same issuer, those that are in date come before the others, and
-// then the one that lasts longest is enough to borrow. A service that has run
-// for years knows dozens of them.
+// newest orders what may be borrowed: those that are in date before the others,
+// and then those that last longest. A service that has run for years knows
+// dozens of twins, and mostly the first is enough.
 func (s *search) newest(known []*pki.Certificate) []*pki.Certificate {
 	if len(known) < 2 {
 		return known
 	}
-	type line struct {
-		key    pki.Fingerprint
-		issuer string
-	}
-	place := map[line]int{}
-	var out []*pki.Certificate
-	for _, c := range known {
-		id := line{c.PublicKey.Fingerprint(), c.Issuer.Key()}
-		at, seen := place[id]
-		if !seen {
-			place[id] = len(out)
-			out = append(out, c)
-			continue
+	out := slices.Clone(known)
+	slices.SortStableFunc(out, func(a, b *pki.Certificate) int {
+		now, then := lifetime.ValidAt(a, s.query.At), lifetime.ValidAt(b, s.query.At)
+		if now != then {
+			if now {
+				return -1
+			}
+			return 1
 		}
-		now, before := lifetime.ValidAt(c, s.query.At), lifetime.ValidAt(out[at], s.query.At)
-		if now != before && now || now == before && c.NotAfter.After(out[at].NotAfter) {
-			out[at] = c
-		}
-	}
+		return b.NotAfter.Compare(a.NotAfter)
+	})
 	return out
 }
 
@@ -270,6 +285,9 @@ func authorityFailures(issuer *pki.Certificate, below []*pki.Certificate) []Fail
 	if !issuer.IsCA() {
 		return []Failure{{NotAuthority, issuer, "its basic constraints do not make it a CA"}}
 	}
+	if issuer.BasicConstraints == nil { // of version 1: only as an anchor (RFC 5280, 6.1.4 k)
+		return []Failure{{NotAuthority, issuer, "it has no basic constraints, as version 1 has none"}}
+	}
 	if issuer.HasKeyUsage && issuer.KeyUsage&pki.UsageCertificateSigning == 0 {
 		return []Failure{{NotAuthority, issuer, "its key usage does not include certificate signing"}}
 	}
@@ -287,11 +305,12 @@ func authorityFailures(issuer *pki.Certificate, below []*pki.Certificate) []Fail
 	return nil
 }
 
-// offer completes a path and keeps it if it is better than the best so far.
-func (s *search) offer(p Path) {
+// offer completes a path, keeps it if it is better than the best so far, and
+// reports whether nothing at all is wrong with it.
+func (s *search) offer(p Path) (good bool) {
 	for _, c := range p.Below() {
-		if ids := c.UnknownCritical(); len(ids) > 0 && !(p.Anchor != nil && len(p.Certificates) == 1) {
-			p.Failures = append(p.Failures, Failure{UnknownCritical, c, "extension " + ids[0].Words()})
+		if what, refused := c.Refused(); refused && !(p.Anchor != nil && len(p.Certificates) == 1) {
+			p.Failures = append(p.Failures, Failure{UnknownCritical, c, what})
 		}
 	}
 	for _, c := range p.Below() {
@@ -309,15 +328,22 @@ func (s *search) offer(p Path) {
 			p.OutOfDate++
 		}
 	}
+	for _, c := range p.Below() {
+		if c.SignatureAlgorithm.Weak() {
+			p.Weak++
+		}
+	}
+	good = p.Valid() && p.OutOfDate == 0
 	at := len(s.paths)
 	for at > 0 && better(p, s.paths[at-1]) {
 		at--
 	}
 	if at == s.keep {
-		return
+		return good
 	}
 	s.paths = slices.Insert(s.paths, at, p)
 	s.paths = s.paths[:min(len(s.paths), s.keep)]
+	return good
 }
 
 // inherit checks again what could not be computed because a DSA key has its

@@ -95,6 +95,7 @@ type Template struct {
 	Serial   *big.Int
 	Sign     *Algorithm // instead of the issuer's usual one
 	Extra    []Extension
+	Swap     []Extension // in the place of the usual ones with the same identifiers
 	Spoilt   bool            // break the signature
 	Instead  map[Part][]byte // DER to write instead of the part
 	NoKeyIDs bool            // leave both key identifiers out
@@ -292,6 +293,13 @@ func extensions(w Template, issuer *Authority, issuerKeyID []byte) []Extension {
 	if len(w.Names) > 0 {
 		out = append(out, Extension{id(2, 5, 29, 17), false,
 			build(func(b *cryptobyte.Builder) { addNames(b, w.Names) })})
+	}
+	for i := range out {
+		for _, other := range w.Swap {
+			if other.ID.Equal(out[i].ID) {
+				out[i] = other
+			}
+		}
 	}
 	return append(out, w.Extra...)
 }

@@ -52,12 +52,18 @@ func issuerMissing(b *bundle) []Finding {
 
 // chainPathFailures tells what is wrong on the best path to an anchor, as far as that is about the chain itself.
 func chainPathFailures(b *bundle) []Finding {
-	return pathFailures(b, map[chain.Reason][2]string{
+	out := pathFailures(b, map[chain.Reason][2]string{
 		chain.BadSignature:    {"chain.bad-signature", "The signature of %s is wrong: it was %s."},
 		chain.NotAuthority:    {"chain.not-an-authority", "%s issued a certificate of this chain and is no CA: %s."},
 		chain.PathLength:      {"chain.path-length", "%s has more intermediates below it than it allows: %s."},
-		chain.UnknownCritical: {"chain.unknown-critical", "%s has a critical extension that clients do not know: %s."},
+		chain.UnknownCritical: {"chain.unknown-critical", "%s has a critical extension that cannot be processed: %s."},
 	})
+	for i := range out {
+		if out[i].Code == "chain.unknown-critical" {
+			out[i].replaces = malformedCode
+		}
+	}
+	return out
 }
 
 func chainGaveUp(b *bundle) []Finding {

@@ -246,9 +246,12 @@ func fileMalformedServed(b *bundle) []Finding {
 	return out
 }
 
+// malformedCode is replaced by a code that says more of the same certificate.
+const malformedCode = "file.malformed-certificate"
+
 func malformed(c *pki.Certificate) Finding {
 	first := c.Anomalies[0]
-	f := found("file.malformed-certificate", c.Fingerprint().String(), c.Label(),
+	f := found(malformedCode, c.Fingerprint().String(), c.Label(),
 		"%s departs from the standard: %s (byte %d, %s).",
 		c.Label(), first.Text, first.Offset, first.Field)
 	if more := len(c.Anomalies) - 1; more > 0 {

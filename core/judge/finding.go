@@ -27,6 +27,8 @@ type Finding struct {
 	Addresses []string `json:"addresses,omitempty" doc:"Where it was seen, for endpoints"`
 
 	Waived *policy.Waiver `json:"waived,omitempty" doc:"The policy takes it out of the verdict"`
+
+	replaces string // the code of a finding about the same subject, of which this one says more
 }
 
 // Evidence is what the finding rests on; only what applies is set.
@@ -199,7 +201,16 @@ func merge(findings []Finding) []Finding {
 			cmp.Compare(a.Code, b.Code), cmp.Compare(a.Subject, b.Subject))
 	})
 	out = slices.Grow(out, len(joined))
+	replaced := map[string]bool{}
 	for _, f := range joined {
+		if f.replaces != "" {
+			replaced[f.replaces+" "+f.Subject] = true
+		}
+	}
+	for _, f := range joined {
+		if len(replaced) > 0 && replaced[f.Code+" "+f.Subject] {
+			continue
+		}
 		out = append(out, *f)
 		last := &out[len(out)-1]
 		last.Addresses = slices.Clone(last.Addresses)

@@ -192,7 +192,7 @@ func viewOf(b *bundle, p chain.Path) PathView {
 var failureWords = map[chain.Reason]string{
 	chain.BadSignature: "the signature of %s is wrong: it was %s", chain.NotAuthority: "%s is no CA: %s",
 	chain.PathLength:       "%s has more intermediates below it than it allows: %s",
-	chain.UnknownCritical:  "%s has a critical extension that clients do not know: %s",
+	chain.UnknownCritical:  "%s has a critical extension that cannot be processed: %s",
 	chain.Unverifiable:     "the signature of %s cannot be checked here: %s",
 	chain.NameNotAllowed:   "%s is not allowed by its issuer's name constraints: %s",
 	chain.UsageNotAllowed:  "%s is not meant for this use: %s",

@@ -125,7 +125,7 @@ func newIndex(columns []Column) *index {
 			switch g.Kind {
 			case pki.NameIP:
 				if g.Address.IsValid() {
-					note(x.exact, g.Address.Unmap().String(), at)
+					note(x.exact, g.Address.String(), at)
 				}
 			case pki.NameOther:
 				note(x.exact, strings.ToLower(g.Service), at)

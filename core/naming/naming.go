@@ -32,7 +32,7 @@ func (e *NotANameError) Error() string {
 // brackets. The error is a *NotANameError.
 func Parse(name string) (Reference, error) {
 	if address, err := netip.ParseAddr(Unbracket(name)); err == nil {
-		return Reference{address: address.WithZone("").Unmap()}, nil
+		return Reference{address: address.WithZone("")}, nil
 	}
 	host := strings.ToLower(strings.TrimSuffix(name, "."))
 	if !isASCII(host) {
@@ -141,7 +141,7 @@ func (r Reference) CoveredBy(c *pki.Certificate) (pki.GeneralName, bool) {
 		case entry.Service != "" && strings.EqualFold(entry.Service, r.host):
 			return entry, true
 		case entry.Kind == pki.NameIP && r.address.IsValid() && entry.Address.IsValid():
-			if entry.Address.Unmap() == r.address {
+			if entry.Address == r.address { // an IPv4-mapped one only its own sixteen bytes (RFC 9525, 6.4)
 				return entry, true
 			}
 		case entry.Kind == pki.NameDNS && r.host != "":

@@ -27,7 +27,7 @@ func TestParse(t *testing.T) {
 		{"IPv4", "192.0.2.7", "192.0.2.7"},
 		{"IPv6", "2001:DB8::7", "2001:db8::7"},
 		{"IPv6 in brackets", "[2001:db8::7]", "2001:db8::7"},
-		{"IPv4 mapped into IPv6", "::ffff:192.0.2.7", "192.0.2.7"},
+		{"IPv4 mapped into IPv6", "::ffff:192.0.2.7", "::ffff:192.0.2.7"},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"math/big"
+	"slices"
 	"time"
 
 	"golang.org/x/crypto/cryptobyte"
@@ -27,6 +28,7 @@ type Certificate struct {
 	IssuerUniqueID, SubjectUniqueID []byte
 
 	Extensions            []Extension
+	Unprocessed           []Unprocessed // extensions that could not be processed
 	AltNames              []GeneralName
 	IssuerAltNames        []GeneralName
 	BasicConstraints      *BasicConstraints
@@ -253,6 +255,7 @@ func (d *decoder) tail(s *cryptobyte.String, c *Certificate) {
 			d.extensions(list.content, c)
 		} else {
 			d.note(el.full, "extensions", "RFC 5280 section 4.1.2.9", "the extensions are malformed")
+			c.Unprocessed = append(c.Unprocessed, Unprocessed{Critical: true, Reason: "the extensions are malformed"})
 		}
 		d.finish(inner, "extensions")
 	}
@@ -283,6 +286,28 @@ func (c *Certificate) UnknownCritical() []OID {
 		}
 	}
 	return out
+}
+
+// HasExtension reports whether there is an extension of the identifier, be it readable or not.
+func (c *Certificate) HasExtension(id OID) bool {
+	return slices.ContainsFunc(c.Extensions, func(x Extension) bool { return x.ID == id })
+}
+
+// Refused says which extension keeps the certificate out of any valid path, and why; false where none does.
+func (c *Certificate) Refused() (what string, refused bool) {
+	for _, u := range c.Unprocessed {
+		switch {
+		case !u.Critical:
+		case u.ID == "":
+			return u.Reason, true
+		default:
+			return fmt.Sprintf("extension %s: %s", u.ID.Words(), u.Reason), true
+		}
+	}
+	if unknown := c.UnknownCritical(); len(unknown) > 0 {
+		return "extension " + unknown[0].Words(), true
+	}
+	return "", false
 }
 
 // processed are the extensions that ordinary clients process when critical.

@@ -63,6 +63,7 @@ type Anomaly struct {
 type decoder struct {
 	base      []byte
 	anomalies []Anomaly
+	refused   string // the first thing that could not be processed, since whoever asks about it cleared it
 }
 
 func newDecoder(der []byte) *decoder {
@@ -84,6 +85,14 @@ func (d *decoder) note(part []byte, field, source, format string, args ...any) {
 	}
 	d.anomalies = append(d.anomalies, Anomaly{Offset: d.offset(part), Field: field, Text: fmt.Sprintf(format, args...),
 		Source: source})
+}
+
+// refuse notes a defect behind which something is not known: what holds it cannot be processed.
+func (d *decoder) refuse(part []byte, field, source, format string, args ...any) {
+	d.note(part, field, source, format, args...)
+	if d.refused == "" {
+		d.refused = fmt.Sprintf(format, args...)
+	}
 }
 
 // next reads one element. It accepts lengths that are not minimal, which DER
@@ -146,7 +155,7 @@ func (d *decoder) optional(s *cryptobyte.String, tag byte, field string) (elemen
 // finish notes bytes that are left over where a structure should end.
 func (d *decoder) finish(s cryptobyte.String, field string) {
 	if len(s) > 0 {
-		d.note(s, field, "X.690 section 8.1", "%d bytes follow the end of the structure", len(s))
+		d.refuse(s, field, "X.690 section 8.1", "%d bytes follow the end of the structure", len(s))
 	}
 }
 
@@ -154,7 +163,7 @@ func (d *decoder) finish(s cryptobyte.String, field string) {
 func (d *decoder) oid(el element, field string) OID {
 	id, ok := parseOID(el.content)
 	if !ok {
-		d.note(el.full, field, "X.690 section 8.19", "the object identifier is malformed")
+		d.refuse(el.full, field, "X.690 section 8.19", "the object identifier is malformed")
 	}
 	return id
 }
@@ -162,7 +171,7 @@ func (d *decoder) oid(el element, field string) OID {
 // boolean reads a BOOLEAN's contents; DER knows only 00 and FF (X.690, 11.1).
 func (d *decoder) boolean(el element, field string) bool {
 	if len(el.content) != 1 {
-		d.note(el.full, field, "X.690 section 8.2", "the boolean has %d bytes instead of one", len(el.content))
+		d.refuse(el.full, field, "X.690 section 8.2", "the boolean has %d bytes instead of one", len(el.content))
 		return len(el.content) > 0 && el.content[0] != 0
 	}
 	if b := el.content[0]; b != 0 && b != 0xff {
@@ -174,7 +183,7 @@ func (d *decoder) boolean(el element, field string) bool {
 // smallInt reads a non-negative INTEGER that fits in 31 bits.
 func (d *decoder) smallInt(el element, field string) (int, bool) {
 	if len(el.content) == 0 || len(el.content) > 5 || el.content[0]&0x80 != 0 {
-		d.note(el.full, field, "X.690 section 8.3", "the number is empty, negative or too large")
+		d.refuse(el.full, field, "X.690 section 8.3", "the number is empty, negative or too large")
 		return 0, false
 	}
 	value := 0
@@ -182,7 +191,7 @@ func (d *decoder) smallInt(el element, field string) (int, bool) {
 		value = value<<8 | int(b)
 	}
 	if value > 1<<31-1 {
-		d.note(el.full, field, "X.690 section 8.3", "the number is too large")
+		d.refuse(el.full, field, "X.690 section 8.3", "the number is too large")
 		return 0, false
 	}
 	return value, true
@@ -192,7 +201,7 @@ func (d *decoder) smallInt(el element, field string) (int, bool) {
 func (d *decoder) bitString(el element, field string) ([]byte, int, bool) {
 	c := el.content
 	if len(c) == 0 || c[0] > 7 || (len(c) == 1 && c[0] != 0) {
-		d.note(el.full, field, "X.690 section 8.6", "the bit string is malformed")
+		d.refuse(el.full, field, "X.690 section 8.6", "the bit string is malformed")
 		return nil, 0, false
 	}
 	bits := c[1:]

@@ -66,6 +66,36 @@ type DistributionPoint struct {
 // NameConstraints are the subtrees of RFC 5280, section 4.2.1.10.
 type NameConstraints struct {
 	Permitted, Excluded []GeneralName
+	// Barred are the kinds of names of which a subtree cannot be processed, with the reason: all such names count as
+	// excluded. The kind "" stands for every kind.
+	Barred map[NameKind]string
+}
+
+// Bars says why every name of the kind counts as excluded, "" where none does for that.
+func (n *NameConstraints) Bars(kind NameKind) string {
+	return orElse(n.Barred[kind], n.Barred[""])
+}
+
+func (n *NameConstraints) bar(kind NameKind, reason string) {
+	if n.Barred == nil {
+		n.Barred = map[NameKind]string{}
+	}
+	n.Barred[kind] = orElse(n.Barred[kind], reason)
+}
+
+// Unprocessed is an extension that could not be decoded, or holds what cannot be processed. A path with a critical one
+// is not valid, like one with an unknown critical one (RFC 5280, 4.2); nor is one with an extension that stands twice.
+type Unprocessed struct {
+	ID       OID // "" where not even that is known
+	Critical bool
+	Reason   string
+}
+
+func orElse(text, instead string) string {
+	if text != "" {
+		return text
+	}
+	return instead
 }
 
 // extensions decodes the list of extensions and then each that is known.
@@ -77,20 +107,31 @@ func (d *decoder) extensions(content []byte, c *Certificate) {
 		el, ok := d.take(&s, tagSequence, field)
 		if !ok {
 			d.note(s, field, section, "an extension is malformed; the extensions after it are not read")
+			c.Unprocessed = append(c.Unprocessed, Unprocessed{Critical: true,
+				Reason: "an extension is malformed, and those after it are not known"})
 			return
 		}
+		d.refused = ""
 		x, ok := d.extension(el)
+		if !ok || d.refused != "" {
+			c.Unprocessed = append(c.Unprocessed, Unprocessed{x.ID, x.Critical || !ok,
+				orElse(d.refused, "an extension is malformed")})
+		}
 		if !ok {
 			continue
 		}
 		c.Extensions = append(c.Extensions, x)
 		if seen[x.ID] {
 			d.note(el.full, field, section, "the extension %s is there more than once; the first counts", x.ID.Words())
+			c.Unprocessed = append(c.Unprocessed, Unprocessed{x.ID, true, "it is there more than once"})
 			continue
 		}
 		seen[x.ID] = true
 		if decode, known := extensionDecoders[x.ID]; known {
-			decode(d, x, c)
+			d.refused = ""
+			if decode(d, x, c); d.refused != "" {
+				c.Unprocessed = append(c.Unprocessed, Unprocessed{x.ID, x.Critical, d.refused})
+			}
 		}
 	}
 	if len(c.Extensions) == 0 {
@@ -150,7 +191,7 @@ var extensionDecoders = map[OID]func(*decoder, Extension, *Certificate){
 		s := cryptobyte.String(x.Value)
 		el, ok := d.take(&s, tagOctetString, "subjectKeyIdentifier")
 		if !ok {
-			d.note(x.Value, "subjectKeyIdentifier", "RFC 5280 section 4.2.1.2", "the key identifier is malformed")
+			d.refuse(x.Value, "subjectKeyIdentifier", "RFC 5280 section 4.2.1.2", "the key identifier is malformed")
 			return
 		}
 		d.finish(s, "subjectKeyIdentifier")
@@ -177,7 +218,7 @@ func (d *decoder) sequences(content []byte, field, section string, each func(ele
 	for s := cryptobyte.String(content); len(s) > 0; {
 		el, ok := d.take(&s, tagSequence, field)
 		if !ok {
-			d.note(s, field, section, "an entry is malformed; those after it are not read")
+			d.refuse(s, field, section, "an entry is malformed; those after it are not read")
 			return
 		}
 		each(el)
@@ -189,7 +230,7 @@ func (d *decoder) body(x Extension, field string) ([]byte, bool) {
 	s := cryptobyte.String(x.Value)
 	el, ok := d.take(&s, tagSequence, field)
 	if !ok {
-		d.note(x.Value, field, "RFC 5280 section 4.2", "the extension is malformed")
+		d.refuse(x.Value, field, "RFC 5280 section 4.2", "the extension is malformed")
 		return nil, false
 	}
 	d.finish(s, field)
@@ -205,7 +246,7 @@ func (d *decoder) identifiers(x Extension, field string) []OID {
 	for s := cryptobyte.String(body); len(s) > 0; {
 		el, ok := d.take(&s, tagOID, field)
 		if !ok {
-			d.note(s, field, "RFC 5280 section 4.2",
+			d.refuse(s, field, "RFC 5280 section 4.2",
 				"an entry is no object identifier; the entries after it are not read")
 			break
 		}
@@ -245,7 +286,7 @@ func (d *decoder) keyUsage(x Extension, c *Certificate) {
 	s := cryptobyte.String(x.Value)
 	el, ok := d.take(&s, tagBitString, field)
 	if !ok {
-		d.note(x.Value, field, "RFC 5280 section 4.2.1.3", "the key usage is malformed")
+		d.refuse(x.Value, field, "RFC 5280 section 4.2.1.3", "the key usage is malformed")
 		return
 	}
 	d.finish(s, field)
@@ -275,7 +316,7 @@ func (d *decoder) authorityInfo(x Extension, c *Certificate) {
 		method, okMethod := d.take(&inner, tagOID, field)
 		place, okPlace := d.next(&inner, field)
 		if !okMethod || !okPlace {
-			d.note(el.full, field, section, "an entry is malformed")
+			d.refuse(el.full, field, section, "an entry is malformed")
 			return
 		}
 		d.finish(inner, field)
@@ -337,7 +378,7 @@ func (d *decoder) policies(x Extension, c *Certificate) {
 		inner := cryptobyte.String(el.content)
 		id, ok := d.take(&inner, tagOID, field)
 		if !ok {
-			d.note(el.full, field, section, "a policy has no identifier")
+			d.refuse(el.full, field, section, "a policy has no identifier")
 			return
 		}
 		policy := d.oid(id, field)
@@ -350,35 +391,61 @@ func (d *decoder) policies(x Extension, c *Certificate) {
 }
 
 func (d *decoder) nameConstraints(x Extension, c *Certificate) {
-	const field = "nameConstraints"
+	const field, section = "nameConstraints", "RFC 5280 section 4.2.1.10"
+	n := &NameConstraints{}
+	c.NameConstraints = n
 	body, ok := d.body(x, field)
 	if !ok {
+		n.bar("", d.refused)
 		return
 	}
-	n := &NameConstraints{}
 	s := cryptobyte.String(body)
-	if el, ok := d.optional(&s, contextTag(0, true), field); ok {
-		n.Permitted = d.subtrees(el.content, field)
+	for i, into := range []*[]GeneralName{&n.Permitted, &n.Excluded} {
+		if el, ok := d.optional(&s, contextTag(byte(i), true), field); ok {
+			for inner := cryptobyte.String(el.content); len(inner) > 0; {
+				subtree, ok := d.take(&inner, tagSequence, field)
+				if !ok {
+					d.refuse(inner, field, section, "a subtree is malformed; those after it are not read")
+					n.bar("", d.refused)
+					break
+				}
+				d.subtree(subtree, n, into)
+			}
+		}
 	}
-	if el, ok := d.optional(&s, contextTag(1, true), field); ok {
-		n.Excluded = d.subtrees(el.content, field)
+	if d.finish(s, field); len(s) > 0 {
+		n.bar("", d.refused)
 	}
-	d.finish(s, field)
-	c.NameConstraints = n
 }
 
-func (d *decoder) subtrees(content []byte, field string) []GeneralName {
-	var out []GeneralName
-	d.sequences(content, field, "RFC 5280 section 4.2.1.10", func(el element) {
-		inner := cryptobyte.String(el.content)
-		base, ok := d.next(&inner, field)
-		if !ok {
-			d.note(el.full, field, "RFC 5280 section 4.2.1.10", "a subtree has no base")
-			return
+// subtree decodes one base; of what cannot be processed the whole kind is barred.
+func (d *decoder) subtree(el element, n *NameConstraints, into *[]GeneralName) {
+	const field, section = "nameConstraints", "RFC 5280 section 4.2.1.10"
+	before := d.refused
+	d.refused = ""
+	defer func() { d.refused = orElse(before, d.refused) }()
+	inner := cryptobyte.String(el.content)
+	base, ok := d.next(&inner, field)
+	if !ok {
+		d.refuse(el.full, field, section, "a subtree has no base")
+		n.bar("", d.refused)
+		return
+	}
+	g, ok := d.generalName(base, field, true)
+	if !ok {
+		n.bar("", d.refused)
+		return
+	}
+	for _, tag := range []byte{0, 1} { // minimum, whose default is 0, and maximum: neither is used (4.2.1.10)
+		bound, there := d.optional(&inner, contextTag(tag, false), field)
+		if zero := len(bound.content) == 1 && bound.content[0] == 0; there && (tag == 1 || !zero) {
+			d.refuse(bound.full, field, section, "a subtree has a minimum or maximum, which no client processes")
 		}
-		if g, ok := d.generalName(base, field, true); ok {
-			out = append(out, g)
-		}
-	})
-	return out
+	}
+	d.finish(inner, field)
+	if d.refused != "" {
+		n.bar(g.Kind, d.refused)
+		return
+	}
+	*into = append(*into, g)
 }

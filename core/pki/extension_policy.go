@@ -27,7 +27,7 @@ func (d *decoder) policyMappings(x Extension, c *Certificate) {
 		from, okFrom := d.take(&inner, tagOID, field)
 		to, okTo := d.take(&inner, tagOID, field)
 		if !okFrom || !okTo {
-			d.note(el.full, field, section, "a mapping is malformed")
+			d.refuse(el.full, field, section, "a mapping is malformed")
 			return
 		}
 		c.PolicyMappings = append(c.PolicyMappings, PolicyMapping{d.oid(from, field), d.oid(to, field)})
@@ -56,7 +56,7 @@ func (d *decoder) inhibitAnyPolicy(x Extension, c *Certificate) {
 	s := cryptobyte.String(x.Value)
 	el, ok := d.take(&s, tagInteger, field)
 	if !ok {
-		d.note(x.Value, field, "RFC 5280 section 4.2.1.14", "the number is malformed")
+		d.refuse(x.Value, field, "RFC 5280 section 4.2.1.14", "the number is malformed")
 		return
 	}
 	d.finish(s, field)

@@ -52,7 +52,7 @@ func (d *decoder) generalNames(content []byte, field string, constraint bool) []
 	for len(s) > 0 {
 		el, ok := d.next(&s, field)
 		if !ok {
-			d.note(s, field, sectionSAN, "an entry is malformed; the entries after it are not read")
+			d.refuse(s, field, sectionSAN, "an entry is malformed; the entries after it are not read")
 			break
 		}
 		if g, ok := d.generalName(el, field, constraint); ok {
@@ -65,7 +65,7 @@ func (d *decoder) generalNames(content []byte, field string, constraint bool) []
 func (d *decoder) generalName(el element, field string, constraint bool) (GeneralName, bool) {
 	number := int(el.tag & 0x1f)
 	if el.tag&0xc0 != classContext || number >= len(generalKinds) {
-		d.note(el.full, field, sectionSAN, "tag %#02x is no kind of name", el.tag)
+		d.refuse(el.full, field, sectionSAN, "tag %#02x is no kind of name", el.tag)
 		return GeneralName{}, false
 	}
 	g := GeneralName{Kind: generalKinds[number], Raw: el.content}
@@ -83,7 +83,7 @@ func (d *decoder) generalName(el element, field string, constraint bool) (Genera
 			g.Directory = d.name(inner, field)
 			g.Value = g.Directory.String()
 		} else {
-			d.note(el.full, field, sectionSAN, "the directory name is malformed")
+			d.refuse(el.full, field, sectionSAN, "the directory name is malformed")
 		}
 	case NameRegistered:
 		g.Value = string(d.oid(el, field))
@@ -117,7 +117,7 @@ func (d *decoder) addressName(g *GeneralName, el element, field string, constrai
 	if !constraint {
 		address, ok := netip.AddrFromSlice(c)
 		if !ok {
-			d.note(el.full, field, sectionSAN, "an address has %d bytes instead of 4 or 16", len(c))
+			d.refuse(el.full, field, sectionSAN, "an address has %d bytes instead of 4 or 16", len(c))
 			return
 		}
 		g.Address, g.Value = address, address.String()
@@ -125,7 +125,7 @@ func (d *decoder) addressName(g *GeneralName, el element, field string, constrai
 	}
 	address, ok := netip.AddrFromSlice(c[:len(c)/2])
 	if !ok || len(c)%2 != 0 {
-		d.note(el.full, field, "RFC 5280 section 4.2.1.10", "an address range has %d bytes instead of 8 or 32", len(c))
+		d.refuse(el.full, field, "RFC 5280 section 4.2.1.10", "an address range has %d bytes instead of 8 or 32", len(c))
 		return
 	}
 	ones, mask := 0, c[len(c)/2:]
@@ -134,7 +134,7 @@ func (d *decoder) addressName(g *GeneralName, el element, field string, constrai
 	}
 	for i := ones; i < len(mask)*8; i++ {
 		if mask[i/8]&(0x80>>(i%8)) != 0 {
-			d.note(el.full, field, "RFC 4632 section 3.1", "the mask of an address range has gaps")
+			d.refuse(el.full, field, "RFC 4632 section 3.1", "the mask of an address range has gaps")
 			return
 		}
 	}

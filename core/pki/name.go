@@ -160,12 +160,12 @@ func (d *decoder) components(el element, field string) Name {
 	for len(s) > 0 {
 		set, ok := d.take(&s, tagSet, field)
 		if !ok {
-			d.note(s, field, sectionName, "a relative name is no set; the rest of the name is not read")
+			d.refuse(s, field, sectionName, "a relative name is no set; the rest of the name is not read")
 			return n
 		}
 		component := d.relativeName(set.content, field)
 		if len(component) == 0 {
-			d.note(set.full, field, sectionName, "a relative name is empty")
+			d.refuse(set.full, field, sectionName, "a relative name is empty")
 			continue
 		}
 		n.Components = append(n.Components, component)
@@ -178,7 +178,7 @@ func (d *decoder) relativeName(content []byte, field string) (component []Attrib
 	for inner := cryptobyte.String(content); len(inner) > 0; {
 		pair, ok := d.take(&inner, tagSequence, field)
 		if !ok {
-			d.note(inner, field, sectionName, "an attribute of the name is malformed")
+			d.refuse(inner, field, sectionName, "an attribute of the name is malformed")
 			break
 		}
 		if a, ok := d.attribute(pair, field); ok {
@@ -192,12 +192,12 @@ func (d *decoder) attribute(pair element, field string) (Attribute, bool) {
 	s := cryptobyte.String(pair.content)
 	id, ok := d.take(&s, tagOID, field)
 	if !ok {
-		d.note(pair.full, field, sectionName, "an attribute of the name has no type")
+		d.refuse(pair.full, field, sectionName, "an attribute of the name has no type")
 		return Attribute{}, false
 	}
 	value, ok := d.next(&s, field)
 	if !ok {
-		d.note(pair.full, field, sectionName, "an attribute of the name has no value")
+		d.refuse(pair.full, field, sectionName, "an attribute of the name has no value")
 		return Attribute{}, false
 	}
 	d.finish(s, field)

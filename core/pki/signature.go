@@ -57,6 +57,11 @@ var signatureAlgorithms = map[OID]SignatureAlgorithm{
 
 const oidPSS OID = "1.2.840.113549.1.1.10"
 
+// Weak reports whether collisions can be made for the hash: MD2, MD5 and SHA-1.
+func (a SignatureAlgorithm) Weak() bool {
+	return a.Hash == crypto.MD5 || a.Hash == crypto.SHA1 || a.HashName() == "MD2"
+}
+
 // HashName is the hash's usual name, "MD2" included, "" when there is none.
 func (a SignatureAlgorithm) HashName() string {
 	switch {
