@@ -36,7 +36,7 @@ func TestServiceThroughTheClient(t *testing.T) {
 	assert.Equal(t, "113 endpoints added, 0 changed, 0 unchanged, 0 removed\n", o.stdout)
 	o = on("run", "--follow")
 	assert.Equal(t, 1, o.status, o.stderr)
-	assert.Contains(t, o.stdout, "finished, 113 endpoints: 39 faulty, 23 at risk, 4 unreachable, 47 sound")
+	assert.Contains(t, o.stdout, "finished, 113 endpoints: 40 faulty, 22 at risk, 4 unreachable, 47 sound")
 
 	// What the service judged is what the list of truths says.
 	c, err := client.New(d.address, "")

@@ -131,7 +131,7 @@ func TestEndpoint(t *testing.T) {
 		{"RSA under 2048", "1.2,1.3", chainOf(func(w *forge.Template) { w.SPKI = middling }), nil, judge.AtRisk,
 			[]string{"key.too-short risk"}},
 		{"SHA-1 below the anchor", "1.2,1.3", chainOf(func(w *forge.Template) { w.Sign = &forge.ECDSASHA1 }), nil,
-			judge.AtRisk, []string{"algo.weak-signature risk"}},
+			judge.Faulty, []string{"algo.weak-signature fault"}},
 		{"cannot be computed: that alone", "1.2,1.3", chainOf(func(w *forge.Template) { w.Sign = &forge.Ed448 }), nil,
 			judge.AtRisk, []string{"algo.unverifiable risk"}},
 

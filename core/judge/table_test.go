@@ -18,6 +18,7 @@ import (
 	"nurvik/core/facts"
 	"nurvik/core/forge"
 	"nurvik/core/judge"
+	"nurvik/core/policy"
 )
 
 // TestTableHoldsTheCatalogue: every code has a row, and every row's codes are in the catalogue.
@@ -109,7 +110,12 @@ func severities(t *testing.T) map[string]judge.Judgement {
 	needs := s.context()
 	needs.Names = names(t, "tides.example")
 	wide := s.leaf(s.lower, func(w *forge.Template) { w.Names = []string{"tides.example", "old.tides.example"} })
+	inner := s.context()
+	inner.Policy, err = policy.Load("internal")
+	require.NoError(t, err)
+	old := s.leaf(s.lower, func(w *forge.Template) { w.Sign = &forge.ECDSASHA1 })
 	return map[string]judge.Judgement{
+		"algo.weak-signature risk":     judge.File(file(old, s.lower.DER, s.upper.DER), inner),
 		"name.unneeded note":           judge.File(file(wide, s.lower.DER, s.upper.DER), needs),
 		"name.wildcard-too-broad risk": named("*.quays"),
 		"chain.expired-alternate note": judge.File(file(leaf, s.lower.DER, s.upper.DER, crossed), s.context()),
