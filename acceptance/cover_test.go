@@ -51,6 +51,11 @@ func TestCover(t *testing.T) {
 			assert.NotEmpty(t, c.Proposal.Plain)
 		})
 	}
+	told := nurvik(t, "audit", filepath.Join(filepath.Dir(estate.EstateFile), "hosts/nameplates/twice-told.crt"),
+		"--trust",
+		anchors("outer"), "--name", "tides.tarnholm.example")
+	assert.Equal(t, 0, told.status, told.stdout)
+	assert.Contains(t, told.stdout, "name.unneeded  note")
 	o := nurvik(t, "cover", file("tides.der"), "--names-from", list)
 	assert.Contains(t, o.stdout, "tarnholm.example        ■ no")
 	assert.Contains(t, o.stdout, "1 of 2 names covered, by 1 certificate.")

@@ -85,7 +85,8 @@ func expiryRows(directory string, out table.Writer) (missed bool, err error) {
 	if err := writeMixed(root, f); err != nil {
 		return missed, err
 	}
-	m, err := ratioRow(figure{name: fmt.Sprintf("nurvik expiry of %d files, against nurvik identify of them", fileCount),
+	m, err := ratioRow(figure{name: fmt.Sprintf("nurvik expiry of %d files, against nurvik identify of them",
+		fileCount),
 		limit: ratioExpiry, rounds: 3,
 		ours:  func() error { return child("client", "expiry "+root) },
 		floor: func() error { return child("client", "identify "+root) }}, out)

@@ -26,6 +26,7 @@ import (
 type Expectation struct {
 	Policy        policy.Policy
 	Names         []naming.Reference // that must be covered
+	Purpose       judge.Purpose      // of certificates in files; "" is found out for each
 	Trust         []*trust.Store     // one of them must accept
 	Audiences     []*trust.Store     // all of them must accept
 	Authenticated bool               // clients verify certificates, even where that is not usual
@@ -189,7 +190,7 @@ func (e *Engine) Knows(x Expectation) func(*pki.Certificate) bool {
 func (e *Engine) fileContext(x Expectation) judge.Context {
 	e.Ready()
 	c := e.common
-	c.Policy, c.Names, c.Trust, c.Audiences = x.Policy, x.Names, x.Trust, x.Audiences
+	c.Policy, c.Names, c.Trust, c.Audiences, c.Purpose = x.Policy, x.Names, x.Trust, x.Audiences, x.Purpose
 	return c
 }
 

@@ -19,12 +19,14 @@ func unhex(t *testing.T, text string) []byte {
 	return data
 }
 
-// TestWhatCannotBeProcessed: a critical extension that cannot be decoded rejects the path like an unknown one (RFC 5280,
+// TestWhatCannotBeProcessed: a critical extension that cannot be decoded rejects the path like an unknown one (RFC
+// 5280,
 // 4.2), and so does one that stands twice; one that is not critical does not.
 func TestWhatCannotBeProcessed(t *testing.T) {
 	root := authority(t, nil, forge.Template{Name: "Root"})
 	search := func(intermediate, end []forge.Extension, extra ...forge.Extension) chain.Path {
-		lower := authority(t, root, forge.Template{Name: "Lower", Swap: intermediate, Extra: append(extra, notUsual(intermediate)...)})
+		lower := authority(t, root, forge.Template{Name: "Lower", Swap: intermediate,
+			Extra: append(extra, notUsual(intermediate)...)})
 		l := leaf(t, lower, func(w *forge.Template) { w.Swap, w.Extra = end, notUsual(end) })
 		p, gaveUp := new(chain.Verifier).Search(chain.Query{Leaf: l, Given: pool(parse(t, lower.DER)),
 			Store: store(parse(t, root.DER)), At: now})
@@ -74,7 +76,8 @@ func TestWhatCannotBeProcessed(t *testing.T) {
 	})
 	t.Run("the anchor is trusted as it is", func(t *testing.T) {
 		odd := authority(t, nil, forge.Template{Name: "Odd", Extra: critical("0500", 2, 5, 29, 54)})
-		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: leaf(t, odd, nil), Store: store(parse(t, odd.DER)), At: now})
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: leaf(t, odd, nil), Store: store(parse(t, odd.DER)),
+			At: now})
 		assert.True(t, p.Valid())
 	})
 }
@@ -107,7 +110,8 @@ func TestConstraintsThatCannotBeProcessed(t *testing.T) {
 	const permitted, excluded = "a0", "a1"
 	list := func(which string, subtrees string) string { // DER of nameConstraints with the one list
 		body := unhex(t, subtrees)
-		return "30" + hex.EncodeToString([]byte{byte(len(body) + 2)}) + which + hex.EncodeToString([]byte{byte(len(body))}) +
+		return "30" + hex.EncodeToString([]byte{byte(len(body) + 2)}) + which +
+			hex.EncodeToString([]byte{byte(len(body))}) +
 			subtrees
 	}
 	for name, tt := range map[string]struct {
@@ -115,20 +119,30 @@ func TestConstraintsThatCannotBeProcessed(t *testing.T) {
 		names       []string
 		barred      bool
 	}{
-		"an address with a gapped mask":              {list(excluded, "300a8708c0000200ff00ff00"), []string{"198.51.100.7"}, true},
-		"the same leaves host names alone":           {list(excluded, "300a8708c0000200ff00ff00"), []string{"tides.example"}, false},
-		"an address of seven bytes":                  {list(permitted, "30098707c0000200ffff00"), []string{"192.0.2.7"}, true},
-		"a minimum":                                  {list(permitted, "300c8207"+hex.EncodeToString([]byte("example"))+"800101"), []string{"tides.example"}, true},
-		"a minimum of 0 is the default":              {list(permitted, "300c8207"+hex.EncodeToString([]byte("example"))+"800100"), []string{"tides.example"}, false},
-		"a maximum":                                  {list(permitted, "300c8207"+hex.EncodeToString([]byte("example"))+"810105"), []string{"tides.example"}, true},
-		"a directory name that is none":              {list(excluded, "3004a4020500"), []string{"tides.example"}, true},
-		"a subtree without base":                     {list(excluded, "3000"), []string{"tides.example"}, true},
-		"a base of an unknown kind":                  {list(excluded, "30028f00"), []string{"tides.example"}, true},
-		"NULL":                                       {"0500", []string{"tides.example"}, true},
-		"an IPv4 subtree permits no mapped address":  {list(permitted, "300a8708c0000200ffffff00"), []string{"::ffff:192.0.2.7"}, true},
-		"an IPv4 subtree permits an IPv4 address":    {list(permitted, "300a8708c0000200ffffff00"), []string{"192.0.2.7"}, false},
-		"an IPv4 subtree excludes no mapped address": {list(excluded, "300a8708c0000200ffffff00"), []string{"::ffff:192.0.2.7"}, false},
-		"an excluded domain, as ever":                {list(excluded, "30098207"+hex.EncodeToString([]byte("example"))), []string{"tides.example"}, true},
+		"an address with a gapped mask": {list(excluded, "300a8708c0000200ff00ff00"),
+			[]string{"198.51.100.7"}, true},
+		"the same leaves host names alone": {list(excluded, "300a8708c0000200ff00ff00"),
+			[]string{"tides.example"}, false},
+		"an address of seven bytes": {list(permitted, "30098707c0000200ffff00"), []string{"192.0.2.7"},
+			true},
+		"a minimum": {list(permitted,
+			"300c8207"+hex.EncodeToString([]byte("example"))+"800101"), []string{"tides.example"}, true},
+		"a minimum of 0 is the default": {list(permitted,
+			"300c8207"+hex.EncodeToString([]byte("example"))+"800100"), []string{"tides.example"}, false},
+		"a maximum": {list(permitted,
+			"300c8207"+hex.EncodeToString([]byte("example"))+"810105"), []string{"tides.example"}, true},
+		"a directory name that is none": {list(excluded, "3004a4020500"), []string{"tides.example"}, true},
+		"a subtree without base":        {list(excluded, "3000"), []string{"tides.example"}, true},
+		"a base of an unknown kind":     {list(excluded, "30028f00"), []string{"tides.example"}, true},
+		"NULL":                          {"0500", []string{"tides.example"}, true},
+		"an IPv4 subtree permits no mapped address": {list(permitted, "300a8708c0000200ffffff00"),
+			[]string{"::ffff:192.0.2.7"}, true},
+		"an IPv4 subtree permits an IPv4 address": {list(permitted, "300a8708c0000200ffffff00"),
+			[]string{"192.0.2.7"}, false},
+		"an IPv4 subtree excludes no mapped address": {list(excluded, "300a8708c0000200ffffff00"),
+			[]string{"::ffff:192.0.2.7"}, false},
+		"an excluded domain, as ever": {list(excluded, "30098207"+hex.EncodeToString([]byte("example"))),
+			[]string{"tides.example"}, true},
 	} {
 		for _, critical := range []bool{false, true} {
 			lower := authority(t, root, forge.Template{Name: "Lower", Extra: []forge.Extension{{ID: []int{2, 5, 29, 30},
@@ -146,11 +160,13 @@ func TestConstraintsThatCannotBeProcessed(t *testing.T) {
 func TestMailInTheSubject(t *testing.T) {
 	root := authority(t, nil, forge.Template{Name: "Root"})
 	base := "30178115" + hex.EncodeToString([]byte("office@other.example!"))
-	lower := authority(t, root, forge.Template{Name: "Lower", Extra: []forge.Extension{{ID: []int{2, 5, 29, 30}, Critical: true,
-		Value: unhex(t, "301ba019"+base)}}})
+	lower := authority(t, root, forge.Template{Name: "Lower", Extra: []forge.Extension{{ID: []int{2, 5, 29, 30},
+		Critical: true,
+		Value:    unhex(t, "301ba019"+base)}}})
 	subject := func(w *forge.Template) {
 		mail := "office@tarnholm.example"
-		attribute := append([]byte{0x30, byte(13 + len(mail)), 0x06, 9, 0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 1, 9, 1, 0x16,
+		attribute := append([]byte{0x30, byte(13 + len(mail)), 0x06, 9, 0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 1, 9, 1,
+			0x16,
 			byte(len(mail))}, mail...)
 		set := append([]byte{0x31, byte(len(attribute))}, attribute...)
 		w.Instead = map[forge.Part][]byte{forge.Subject: append([]byte{0x30, byte(len(set))}, set...)}
@@ -167,13 +183,15 @@ func TestMailInTheSubject(t *testing.T) {
 // TestVersionOne: a certificate of version 1 below the anchor is no authority (RFC 5280, 6.1.4 k).
 func TestVersionOne(t *testing.T) {
 	root := authority(t, nil, forge.Template{Name: "Root"})
-	old := authority(t, root, forge.Template{Name: "Old", Instead: map[forge.Part][]byte{forge.Version: {}, forge.Extensions: {}}})
+	old := authority(t, root, forge.Template{Name: "Old", Instead: map[forge.Part][]byte{forge.Version: {},
+		forge.Extensions: {}}})
 	c := parse(t, old.DER)
 	require.Equal(t, 1, c.Version)
 	l := leaf(t, old, nil)
 	p, _ := new(chain.Verifier).Search(chain.Query{Leaf: l, Given: pool(c), Store: store(parse(t, root.DER)), At: now})
 	assert.True(t, has(p, chain.NotAuthority))
-	self := authority(t, nil, forge.Template{Name: "Old", Instead: map[forge.Part][]byte{forge.Version: {}, forge.Extensions: {}}})
+	self := authority(t, nil, forge.Template{Name: "Old", Instead: map[forge.Part][]byte{forge.Version: {},
+		forge.Extensions: {}}})
 	p, _ = new(chain.Verifier).Search(chain.Query{Leaf: leaf(t, self, nil), Store: store(parse(t, self.DER)), At: now})
 	assert.True(t, p.Valid(), "as an anchor it is")
 }
@@ -236,7 +254,8 @@ func TestTwins(t *testing.T) {
 		}
 		deep := authority(t, lower, forge.Template{Name: "Deep"})
 		deeper := leaf(t, deep, nil)
-		p, gaveUp := new(chain.Verifier).Search(chain.Query{Leaf: deeper, Known: pool(append(known, parse(t, deep.DER))...),
+		p, gaveUp := new(chain.Verifier).Search(chain.Query{Leaf: deeper,
+			Known: pool(append(known, parse(t, deep.DER))...),
 			Store: store(parse(t, root.DER)), At: now})
 		assert.False(t, gaveUp)
 		assert.True(t, p.Valid())

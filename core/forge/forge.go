@@ -95,10 +95,11 @@ type Template struct {
 	Serial   *big.Int
 	Sign     *Algorithm // instead of the issuer's usual one
 	Extra    []Extension
-	Swap     []Extension // in the place of the usual ones with the same identifiers
+	Swap     []Extension     // in the place of the usual ones with the same identifiers
 	Spoilt   bool            // break the signature
 	Instead  map[Part][]byte // DER to write instead of the part
 	NoKeyIDs bool            // leave both key identifiers out
+	NoUsages bool            // leave the extended usages out
 
 	Unlisted  bool   // name no revocation list
 	Responder string // address of the OCSP responder, "" for none
@@ -280,7 +281,7 @@ func extensions(w Template, issuer *Authority, issuerKeyID []byte) []Extension {
 		out = append(out, Extension{id(2, 5, 29, 31), false,
 			build(func(b *cryptobyte.Builder) { addPoint(b, issuer.Address("lists", "crl")) })})
 	}
-	if !w.CA {
+	if !w.CA && !w.NoUsages {
 		out = append(out, Extension{id(2, 5, 29, 37), false, build(func(b *cryptobyte.Builder) {
 			b.AddASN1(asn1.SEQUENCE, func(s *cryptobyte.Builder) {
 				s.AddASN1ObjectIdentifier(id(1, 3, 6, 1, 5, 5, 7, 3, 1))

@@ -145,12 +145,24 @@ func (b *bundle) hopeless(path chain.Path) bool {
 }
 
 func (b *bundle) query(store *trust.Store, known *chain.Pool) chain.Query {
-	usage := pki.UsageServerAuth
-	if b.file { // files hold certificates for other uses too
-		usage = ""
-	}
-	return chain.Query{Leaf: b.leaf, Given: b.pool, Known: known, Store: store, At: b.context.At, Usage: usage,
+	return chain.Query{Leaf: b.leaf, Given: b.pool, Known: known, Store: store, At: b.context.At, Usage: b.usage(),
 		Revoked: b.context.revoked, Distrusted: b.context.Distrust}
+}
+
+// usage is what the whole path must allow. Files hold certificates for other uses too: those are for servers that must
+// cover a name, say so themselves, or have host names and no usages.
+func (b *bundle) usage() pki.OID {
+	stated := b.leaf.HasExtKeyUsage
+	switch {
+	case !b.file:
+		return pki.UsageServerAuth
+	case b.context.Purpose != "":
+		return purposes[b.context.Purpose]
+	case len(b.names) > 0, stated && slices.Contains(b.leaf.ExtKeyUsage, pki.UsageServerAuth),
+		!stated && len(b.leaf.HostNames()) > 0:
+		return pki.UsageServerAuth
+	}
+	return ""
 }
 
 // preferred orders assessments from different stores.

@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"fmt"
 	"math/big"
 	"slices"
 	"sync"
@@ -22,6 +23,7 @@ import (
 type Context struct {
 	Policy    policy.Policy
 	Names     []naming.Reference // that must be covered; for endpoints, none means the endpoint's own
+	Purpose   Purpose            // of the certificates in files; "" is found out for each
 	Trust     []*trust.Store     // alternatives: one valid path is enough
 	Audiences []*trust.Store     // each must accept
 	Anchors   *trust.Store       // every anchor known, of all stores; nil for those above only
@@ -47,6 +49,29 @@ type Context struct {
 	anchors   func() *trust.Store // every anchor known
 	usual     *Basis              // of judgements on facts of this version, which share it
 	rehearsal func() *trust.Store // those for rehearsal
+}
+
+// Purpose is what certificates in files are to be used for.
+type Purpose string
+
+// The purposes.
+const (
+	ForServers Purpose = "server"
+	ForClients Purpose = "client"
+	ForMail    Purpose = "mail"
+	ForAny     Purpose = "any"
+)
+
+// purposes are the usages that a path must allow (RFC 5280, 4.2.1.12).
+var purposes = map[Purpose]pki.OID{ForServers: pki.UsageServerAuth, ForClients: pki.UsageClientAuth,
+	ForMail: pki.UsageMailProtection, ForAny: ""}
+
+// ParsePurpose reads a purpose; "" is none.
+func ParsePurpose(text string) (Purpose, error) {
+	if _, known := purposes[Purpose(text)]; !known && text != "" {
+		return "", fmt.Errorf("a purpose is server, client, mail or any, not %q", text)
+	}
+	return Purpose(text), nil
 }
 
 // List is a CRL that lies beside the certificates, in a file.

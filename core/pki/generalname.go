@@ -125,7 +125,8 @@ func (d *decoder) addressName(g *GeneralName, el element, field string, constrai
 	}
 	address, ok := netip.AddrFromSlice(c[:len(c)/2])
 	if !ok || len(c)%2 != 0 {
-		d.refuse(el.full, field, "RFC 5280 section 4.2.1.10", "an address range has %d bytes instead of 8 or 32", len(c))
+		d.refuse(el.full, field, "RFC 5280 section 4.2.1.10", "an address range has %d bytes instead of 8 or 32",
+			len(c))
 		return
 	}
 	ones, mask := 0, c[len(c)/2:]

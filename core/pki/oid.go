@@ -123,6 +123,8 @@ const (
 	UsageClientAuth  OID = "1.3.6.1.5.5.7.3.2"
 	UsageOCSPSigning OID = "1.3.6.1.5.5.7.3.9"
 	UsageAny         OID = "2.5.29.37.0"
+
+	UsageMailProtection OID = "1.3.6.1.5.5.7.3.4"
 )
 
 // words gives object identifiers their usual names, for people.
@@ -136,7 +138,7 @@ var words = map[OID]string{
 	oidExtKeyUsage:      "extended key usage",
 	oidInhibitAnyPolicy: "inhibit anyPolicy", oidAuthorityInfo: "authority information access",
 	AccessOCSP: "OCSP", AccessCAIssuers: "CA issuers", UsageServerAuth: "TLS server", UsageAny: "any usage",
-	UsageClientAuth: "TLS client", "1.3.6.1.5.5.7.3.3": "code signing", "1.3.6.1.5.5.7.3.4": "e-mail protection",
+	UsageClientAuth: "TLS client", "1.3.6.1.5.5.7.3.3": "code signing", UsageMailProtection: "e-mail protection",
 	"1.3.6.1.5.5.7.3.8": "time stamping", UsageOCSPSigning: "OCSP signing",
 	"1.3.6.1.5.5.7.1.24": "TLS feature", "1.3.6.1.4.1.11129.2.4.2": "signed certificate timestamps",
 	"1.3.6.1.4.1.11129.2.4.3": "precertificate poison", "1.2.840.113549.1.9.2": "unstructured name",

@@ -37,6 +37,7 @@ type Request struct {
 	VisitAt   []string
 	Trust     []string
 	Audiences []string
+	Purpose   string          // of certificates in files: server, client, mail or any; "" is found out for each
 	HTTPPort  uint16          // on which plain HTTP is looked for, for endpoints of the call
 	Effort    facts.Effort    // "" for normal
 	Heap      bool            // the files are one heap, whose chains are asked about
@@ -177,6 +178,9 @@ func NewPlan(ctx context.Context, r Request) (*Plan, error) {
 	}
 	p.plan.anchors = p.allAnchors()
 	p.plan.ofFiles.Names, p.plan.ofFiles.Policy = p.names, p.policy
+	if p.plan.ofFiles.Purpose, err = judge.ParsePurpose(r.Purpose); err != nil {
+		return nil, &UsageError{fmt.Errorf("--purpose: %w", err)}
+	}
 	if p.plan.heap = r.Heap; r.Heap {
 		p.plan.pile()
 	}

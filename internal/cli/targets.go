@@ -43,6 +43,8 @@ func (a *app) addTargets(cmd *cobra.Command, f *targetFlags) {
 	flags.StringArrayVar(&f.request.Audiences, "audience", nil, "require this trust `STORE` to accept; repeat for more")
 	flags.StringArrayVar(&f.request.Names, "name", nil,
 		"require the certificate to cover `NAME`; repeat for more. The first is sent as SNI")
+	flags.StringVar(&f.request.Purpose, "purpose", "",
+		"judge certificates in files for this `PURPOSE`: server, client, mail or any (default: what each is for)")
 	flags.StringArrayVar(&f.request.VisitAt, "visit-at", nil,
 		"visit this `ADDRESS[:PORT]` instead of the name's; repeat for more")
 	flags.StringVar(&f.failFrom, "fail-from", "fault", failFromHelp+": fault, risk, note or never")
