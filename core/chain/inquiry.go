@@ -49,6 +49,7 @@ type Inquirer struct {
 type Surroundings struct {
 	Given, Known *Pool
 	Store        *trust.Store
+	Anchor       *pki.Certificate // of the path in question; nil where it has none
 }
 
 // Ask asks every source that the certificate names, and reads the answer that
@@ -128,7 +129,8 @@ func (r *Round) post(ctx context.Context, place string, request []byte) ([]byte,
 func (r *Round) askLists(ctx context.Context, c, issuer *pki.Certificate, near Surroundings,
 	now time.Time) facts.Revocation {
 	out := facts.Revocation{Certificate: c.Fingerprint(), Source: facts.FromList, At: now}
-	lists := Lists{Verifier: r.Verifier, Given: near.Given, Known: near.Known, Store: near.Store, At: now}
+	lists := Lists{Verifier: r.Verifier, Given: near.Given, Known: near.Known, Store: near.Store, Anchor: near.Anchor,
+		At: now}
 	var failures []error
 	// fetch takes the first list that each point gives, and asks so many addresses of all points.
 	fetch := func(points []pki.DistributionPoint, most int) int {
@@ -156,11 +158,7 @@ func (r *Round) askLists(ctx context.Context, c, issuer *pki.Certificate, near S
 	}
 	l := lists.Of(c, issuer)
 	if !l.Determined && l.IsStale { // what an old list says is worth telling too
-		for _, list := range lists.Lists {
-			if !list.NextUpdate.IsZero() && list.NextUpdate.Before(lists.At) {
-				lists.At = list.NextUpdate
-			}
-		}
+		lists.Stale = true
 		if old := lists.Of(c, issuer); old.Determined {
 			l = old
 		}

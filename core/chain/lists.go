@@ -18,7 +18,9 @@ type Lists struct {
 	Lists        []*pki.RevocationList
 	Given, Known *Pool // where the certificates of list issuers are looked for
 	Store        *trust.Store
+	Anchor       *pki.Certificate // of the path in question: the signers of lists must lead to it too; nil for any
 	At           time.Time
+	Stale        bool // lists that have expired are taken too: what an old list says is worth telling
 }
 
 // Listing is what the lists say of a certificate.
@@ -77,6 +79,11 @@ func (l Lists) of(c, issuer *pki.Certificate, above []*pki.Certificate) Listing 
 				continue
 			}
 			if !l.usable(list, c, issuer, above, &out) {
+				if entry := l.revokedAllTheSame(list, c, issuer, above); entry != nil {
+					out.bound(list)
+					out.Determined, out.Revoked = true, entry
+					return out
+				}
 				continue
 			}
 			done |= scope
@@ -189,6 +196,22 @@ func (l Lists) find(list *pki.RevocationList, c *pki.Certificate) *pki.RevokedCe
 	return nil
 }
 
+// revokedAllTheSame is the entry of a list that cannot be processed to its end, where it is signed and names the
+// certificate: that it is revoked is known, though of nobody that he is not.
+func (l Lists) revokedAllTheSame(list *pki.RevocationList, c, issuer *pki.Certificate,
+	above []*pki.Certificate) *pki.RevokedCertificate {
+	if list.Refused == "" || list.BaseNumber != nil {
+		return nil
+	}
+	whole := *list
+	whole.Refused = ""
+	if entry := l.find(list, c); entry != nil && entry.Reason != pki.RemovedFrom &&
+		l.usable(&whole, c, issuer, above, &Listing{}) {
+		return entry
+	}
+	return nil
+}
+
 // usable reports whether the list is current, understood and signed by someone
 // who may; otherwise it notes why not.
 func (l Lists) usable(list *pki.RevocationList, c, issuer *pki.Certificate, above []*pki.Certificate,
@@ -201,10 +224,12 @@ func (l Lists) usable(list *pki.RevocationList, c, issuer *pki.Certificate, abov
 	case len(list.UnknownCritical) > 0:
 		return problem("the list of %s has the critical extension %s, which is not known", list.Issuer.Label(),
 			list.UnknownCritical[0].Words())
+	case list.Refused != "":
+		return problem("the CRL of %s cannot be processed: %s", list.Issuer.Label(), list.Refused)
 	case list.ThisUpdate.After(l.At):
 		out.IsStale = true
 		return problem("the list of %s is of a later time", list.Issuer.Label())
-	case !list.NextUpdate.IsZero() && list.NextUpdate.Before(l.At):
+	case !list.NextUpdate.IsZero() && list.NextUpdate.Before(l.At) && !l.Stale:
 		out.IsStale = true
 		return problem("the list of %s has expired", list.Issuer.Label())
 	}
@@ -251,11 +276,15 @@ func (l Lists) named(key string) []*pki.Certificate {
 // nothing is revoked (6.3.3 f). A signer whose own certificate is covered by
 // the list that it signs cannot be asked about elsewhere: there the list itself tells.
 func (l Lists) accepted(signer, c *pki.Certificate, above []*pki.Certificate) bool {
-	if _, ok := l.Store.Holds(signer); ok || slices.Contains(above, signer) {
+	if slices.Contains(above, signer) {
 		return true
 	}
+	if _, ok := l.Store.Holds(signer); ok {
+		return l.Anchor == nil || signer.Fingerprint() == l.Anchor.Fingerprint()
+	}
 	path, _ := l.Verifier.Search(Query{Leaf: signer, Given: l.Given, Known: l.Known, Store: l.Store, At: l.At})
-	if !path.Valid() || path.OutOfDate > 0 || len(above) > maxPathLength {
+	if !path.Valid() || path.OutOfDate > 0 || len(above) > maxPathLength ||
+		l.Anchor != nil && path.Anchor.Certificate.Fingerprint() != l.Anchor.Fingerprint() {
 		return false
 	}
 	above = append(slices.Clone(above), c)

@@ -44,14 +44,17 @@ func (v *Verifier) StatusAnswer(der []byte, c, issuer *pki.Certificate, nonce []
 	default:
 		return bad(facts.ResponderRefuses, r.Status.Words())
 	}
-	i := slices.IndexFunc(r.Answers, func(a pki.OCSPAnswer) bool { return a.Concerns(c, issuer) })
+	i := newestAnswer(r.Answers, c, issuer)
 	if i < 0 {
 		return bad(facts.AnswerNotFor)
 	}
 	if len(r.UnknownCritical) > 0 {
 		return bad(facts.AnswerCritical, r.UnknownCritical[0].Words())
 	}
-	signer, problem := v.responder(r, issuer)
+	if r.Refused != "" {
+		return bad(facts.AnswerUndecodable, r.Refused)
+	}
+	signer, problem := v.responder(r, issuer, at)
 	if problem.Given() {
 		out.Status, out.Detail = facts.RevocationBadAnswer, problem
 		return out
@@ -88,9 +91,30 @@ func (v *Verifier) StatusAnswer(der []byte, c, issuer *pki.Certificate, nonce []
 	return out
 }
 
+func refuses(c *pki.Certificate) bool {
+	_, refused := c.Refused()
+	return refused
+}
+
+// newestAnswer is the place of the answer for the certificate, -1 for none: of several the newest counts, and of two of
+// one time the one that says revoked.
+func newestAnswer(answers []pki.OCSPAnswer, c, issuer *pki.Certificate) int {
+	best := -1
+	for i, a := range answers {
+		if !a.Concerns(c, issuer) {
+			continue
+		}
+		if best < 0 || a.ThisUpdate.After(answers[best].ThisUpdate) ||
+			a.ThisUpdate.Equal(answers[best].ThisUpdate) && a.Status == pki.StatusRevoked {
+			best = i
+		}
+	}
+	return best
+}
+
 // responder finds who signed the answer: the issuer itself, or someone whom it
 // has appointed by a certificate for just that (RFC 6960, 4.2.2.2).
-func (v *Verifier) responder(r *pki.OCSPResponse, issuer *pki.Certificate) (signer *pki.Certificate,
+func (v *Verifier) responder(r *pki.OCSPResponse, issuer *pki.Certificate, at time.Time) (signer *pki.Certificate,
 	problem facts.Reason) {
 	candidates := []*pki.Certificate{issuer}
 	for _, der := range r.Certificates {
@@ -118,7 +142,11 @@ func (v *Verifier) responder(r *pki.OCSPResponse, issuer *pki.Certificate) (sign
 			problem = facts.Because(facts.SignerUnappointed, c.Label())
 		case !slices.Contains(c.ExtKeyUsage, pki.UsageOCSPSigning):
 			problem = facts.Because(facts.SignerUsage, c.Label())
-		case !lifetime.ValidAt(c, r.ProducedAt):
+		case c.HasKeyUsage && c.KeyUsage&pki.UsageDigitalSignature == 0:
+			problem = facts.Because(facts.SignerUsage, c.Label())
+		case refuses(c):
+			problem = facts.Because(facts.SignerCritical, c.Label())
+		case !lifetime.ValidAt(c, r.ProducedAt), !lifetime.ValidAt(c, at):
 			problem = facts.Because(facts.SignerExpired, c.Label())
 		default:
 			return c, facts.Reason{}

@@ -153,7 +153,7 @@ func TestStatusAnswer(t *testing.T) {
 		{"by one who is not meant for it", a.response(t, unfit, unfitKey, nil), nil, facts.RevocationBadAnswer,
 			"not for OCSP signing", nil},
 		{"by one whose appointment has expired", a.response(t, over, overKey, nil), nil, facts.RevocationBadAnswer,
-			"not valid when it signed", nil},
+			"was not or is not valid", nil},
 		{"by one of another issuer", a.response(t, stranger, strangerKey, nil), nil, facts.RevocationBadAnswer,
 			"not authorised by the issuer", nil},
 		{"with a wrong signature", spoilt, nil, facts.RevocationBadAnswer,

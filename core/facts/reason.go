@@ -152,6 +152,7 @@ const (
 	SignerExpired     Code = "signer-expired"     // signer
 	ResponderBusy     Code = "responder-busy"     // status
 	ResponderRefuses  Code = "responder-refuses"  // status
+	SignerCritical    Code = "signer-critical"    // signer
 	ListsUnusable     Code = "lists-unusable"     // diagnostics
 	ListsElsewhere    Code = "lists-elsewhere"    // they do not cover the certificate
 	FetchFailed       Code = "fetch-failed"       // diagnostics

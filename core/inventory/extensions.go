@@ -6,7 +6,6 @@ import (
 	"encoding/binary"
 	"fmt"
 	"strconv"
-	"time"
 	"unicode/utf16"
 
 	"golang.org/x/crypto/cryptobyte"
@@ -199,23 +198,10 @@ func tlsFeatures(_ *pki.Certificate, value []byte) []string {
 }
 
 // timestamps: RFC 6962, 3.2 and 3.3.
-func timestamps(_ *pki.Certificate, value []byte) []string {
-	var octets, list, one cryptobyte.String
-	s := cryptobyte.String(value)
-	if !s.ReadASN1(&octets, asn1.OCTET_STRING) || !octets.ReadUint16LengthPrefixed(&list) {
-		return nil
-	}
+func timestamps(c *pki.Certificate, _ []byte) []string {
 	var out []string
-	for !list.Empty() {
-		var log []byte
-		var version uint8
-		var millis [8]byte
-		if !list.ReadUint16LengthPrefixed(&one) || !one.ReadUint8(&version) || !one.ReadBytes(&log, 32) ||
-			!one.CopyBytes(millis[:]) {
-			return nil
-		}
-		at := time.UnixMilli(int64(binary.BigEndian.Uint64(millis[:]) & (1<<62 - 1)))
-		out = append(out, fmt.Sprintf("log %s, %s", base64.StdEncoding.EncodeToString(log), exact(at)))
+	for _, t := range c.Timestamps() {
+		out = append(out, fmt.Sprintf("log %s, %s", base64.StdEncoding.EncodeToString(t.Log[:]), exact(t.At)))
 	}
 	return out
 }

@@ -47,7 +47,8 @@ func TestEveryField(t *testing.T) {
 		return pkix.Extension{Id: id, Value: value}
 	}
 	policy := asn1.ObjectIdentifier{2, 999, 1}
-	sct := append(make([]byte, 33), 0, 0, 1, 0x8f, 0, 0, 0, 0) // version, log, milliseconds
+	sct := append(make([]byte, 33), 0, 0, 1, 0x8f, 0, 0, 0, 0, 0, 0, 4, 3, 0, 1,
+		0) // version, log, milliseconds, signature
 	list := append([]byte{0, byte(len(sct) + 2), 0, byte(len(sct))}, sct...)
 	template := &x509.Certificate{
 		SerialNumber: big.NewInt(4711), Subject: pkix.Name{CommonName: "tides", Organization: []string{"Tarnholm"}},

@@ -23,6 +23,8 @@ type bundle struct {
 	asked      bool // about revocation
 	before13   bool // the address accepts versions before TLS 1.3
 	possession facts.Possession
+	staple     []byte   // the OCSP response that came along
+	timestamps [][]byte // of the handshake (RFC 6962)
 	records    *facts.DNS
 	given      []*pki.Certificate
 	pool       *chain.Pool // of what was given, by name

@@ -28,7 +28,7 @@ type Finding struct {
 
 	Waived *policy.Waiver `json:"waived,omitempty" doc:"The policy takes it out of the verdict"`
 
-	replaces string // the code of a finding about the same subject, of which this one says more
+	replaces string // the codes, with spaces, of findings about the same subject, of which this one says more
 }
 
 // Evidence is what the finding rests on; only what applies is set.
@@ -203,8 +203,8 @@ func merge(findings []Finding) []Finding {
 	out = slices.Grow(out, len(joined))
 	replaced := map[string]bool{}
 	for _, f := range joined {
-		if f.replaces != "" {
-			replaced[f.replaces+" "+f.Subject] = true
+		for code := range strings.FieldsSeq(f.replaces) {
+			replaced[code+" "+f.Subject] = true
 		}
 	}
 	for _, f := range joined {

@@ -2,7 +2,6 @@ package judge
 
 import (
 	"slices"
-	"time"
 
 	"nurvik/core/chain"
 	"nurvik/core/facts"
@@ -46,7 +45,7 @@ func listed(c *Context, b *bundle, x, issuer *pki.Certificate) (r facts.Revocati
 			continue
 		}
 		lookup := chain.Lists{Verifier: c.Verifier, Lists: all[i:], Given: b.pool, Known: c.Known, Store: c.anchors(),
-			At: earlier(c.At, list.NextUpdate)}
+			At: c.At, Stale: true}
 		listing := lookup.Of(x, issuer)
 		switch {
 		case listing.Revoked != nil && !listing.Revoked.At.After(c.At):
@@ -58,12 +57,4 @@ func listed(c *Context, b *bundle, x, issuer *pki.Certificate) (r facts.Revocati
 		}
 	}
 	return r, false
-}
-
-// earlier is the first of two times; the second may be missing.
-func earlier(at, until time.Time) time.Time {
-	if until.IsZero() || at.Before(until) {
-		return at
-	}
-	return until
 }

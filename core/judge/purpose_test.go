@@ -14,7 +14,8 @@ import (
 // TestPurposeOfFiles: what a file is for counts along the whole path (RFC 5280, 4.2.1.12).
 func TestPurposeOfFiles(t *testing.T) {
 	s := newScene(t)
-	var server, client, mail = asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 1}, asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 2},
+	var server, client, mail = asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 1}, asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5,
+		7, 3, 2},
 		asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 4}
 	usages := func(list ...asn1.ObjectIdentifier) forge.Extension {
 		value, err := asn1.Marshal(list)
@@ -40,17 +41,20 @@ func TestPurposeOfFiles(t *testing.T) {
 		purpose judge.Purpose
 		fault   bool
 	}{
-		"a server's under a CA for mail":          {leaf(forMail, usages(server), host), forMail, nil, "", true},
-		"host names and no usages":                {leaf(forMail, none, host), forMail, nil, "", true},
-		"no host names and no usages":             {leaf(forMail, none), forMail, nil, "", false},
-		"for mail, under a CA for mail":           {leaf(forMail, usages(mail)), forMail, nil, "", false},
-		"a client's":                              {leaf(s.lower, usages(client), host), s.lower, nil, "", false},
-		"a client's that must cover a name":       {leaf(s.lower, usages(client), host), s.lower, []string{host}, "", true},
-		"a server's":                              {leaf(s.lower, usages(server), host), s.lower, nil, "", false},
-		"a server's, asked as a client's":         {leaf(s.lower, usages(server), host), s.lower, nil, judge.ForClients, true},
-		"a server's under a CA for mail, for any": {leaf(forMail, usages(server), host), forMail, nil, judge.ForAny, false},
-		"for mail, asked as a server's":           {leaf(forMail, usages(mail)), forMail, nil, judge.ForServers, true},
-		"for mail, asked as that":                 {leaf(forMail, usages(mail)), forMail, nil, judge.ForMail, false},
+		"a server's under a CA for mail": {leaf(forMail, usages(server), host), forMail, nil, "", true},
+		"host names and no usages":       {leaf(forMail, none, host), forMail, nil, "", true},
+		"no host names and no usages":    {leaf(forMail, none), forMail, nil, "", false},
+		"for mail, under a CA for mail":  {leaf(forMail, usages(mail)), forMail, nil, "", false},
+		"a client's":                     {leaf(s.lower, usages(client), host), s.lower, nil, "", false},
+		"a client's that must cover a name": {leaf(s.lower, usages(client), host), s.lower, []string{host}, "",
+			true},
+		"a server's": {leaf(s.lower, usages(server), host), s.lower, nil, "", false},
+		"a server's, asked as a client's": {leaf(s.lower, usages(server), host), s.lower, nil, judge.ForClients,
+			true},
+		"a server's under a CA for mail, for any": {leaf(forMail, usages(server), host), forMail, nil, judge.ForAny,
+			false},
+		"for mail, asked as a server's": {leaf(forMail, usages(mail)), forMail, nil, judge.ForServers, true},
+		"for mail, asked as that":       {leaf(forMail, usages(mail)), forMail, nil, judge.ForMail, false},
 	} {
 		t.Run(name, func(t *testing.T) {
 			c := s.context()

@@ -68,6 +68,9 @@ func (b *bundle) questions(staple []byte) (questions []Question, lacking *pki.Ce
 	path := b.assess().path
 	near := chain.Surroundings{Given: b.pool, Known: b.context.Known,
 		Store: trust.Merge("all", append(slices.Clone(b.context.stores()), b.context.anchors())...)}
+	if path.Anchor != nil {
+		near.Anchor = path.Anchor.Certificate
+	}
 	for i, c := range path.Certificates[:len(path.Certificates)-1] {
 		q := Question{Certificate: c, Issuer: path.Certificates[i+1], Near: near}
 		if i == 0 {

@@ -10,6 +10,7 @@ import (
 	"nurvik/core/facts"
 	"nurvik/core/lifetime"
 	"nurvik/core/pki"
+	"nurvik/core/policy"
 	"nurvik/core/words"
 )
 
@@ -30,8 +31,19 @@ func revokedWords(r facts.Revocation) string {
 	return fmt.Sprintf("by %s, since %s: %s", sourceOf(r), day(*r.RevokedAt), r.Reason)
 }
 
-// stale reports whether newer information was due when it was asked.
-func stale(r facts.Revocation) bool { return r.NextUpdate != nil && r.NextUpdate.Before(r.At) }
+// stale says since when newer information was due when it was asked, and why; false where none was. What does not say
+// when the next one comes is out of date after the policy's days.
+func stale(r facts.Revocation, p *policy.Policy) (since time.Time, why string, is bool) {
+	switch {
+	case r.NextUpdate != nil:
+		return *r.NextUpdate, "the next one was due on " + day(*r.NextUpdate), r.NextUpdate.Before(r.At)
+	case r.ThisUpdate == nil || p.Revocation.StaleDays == 0:
+		return time.Time{}, "", false
+	}
+	since = r.ThisUpdate.AddDate(0, 0, p.Revocation.StaleDays)
+	return since, fmt.Sprintf("it is of %s, more than %d days old, and does not say when the next one comes",
+		day(*r.ThisUpdate), p.Revocation.StaleDays), since.Before(r.At)
+}
 
 // revokeState judges what was learnt of each certificate of the best path that
 // has an issuer there. Where nothing was asked, nothing is said.
@@ -41,7 +53,7 @@ func revokeState(b *bundle) []Finding {
 	for _, c := range path[:len(path)-1] {
 		for _, r := range b.context.local {
 			if r.Certificate == c.Fingerprint() {
-				out = append(out, revocationOf(c, r, b.context.At)...)
+				out = append(out, revocationOf(c, r, b.context)...)
 			}
 		}
 	}
@@ -53,7 +65,7 @@ func revokeState(b *bundle) []Finding {
 		for _, r := range b.context.revocation {
 			if r.Certificate == c.Fingerprint() {
 				answered = true
-				out = append(out, revocationOf(c, r, b.context.At)...)
+				out = append(out, revocationOf(c, r, b.context)...)
 			}
 		}
 		if !answered && !publishes(c) && !exempt(c) {
@@ -65,11 +77,12 @@ func revokeState(b *bundle) []Finding {
 	return out
 }
 
-func revocationOf(c *pki.Certificate, r facts.Revocation, moment time.Time) []Finding {
+func revocationOf(c *pki.Certificate, r facts.Revocation, context *Context) []Finding {
 	source := words.Capital(sourceWords[r.Source])
+	_, old, isStale := stale(r, &context.Policy)
 	var f Finding
 	switch {
-	case revokedAt(r, moment):
+	case revokedAt(r, context.At):
 		f = aboutCertificate("revoke.revoked", c, "%s is revoked, %s.", c.Label(), revokedWords(r))
 		f.Evidence.Places = r.Places
 		return []Finding{f}
@@ -81,9 +94,8 @@ func revocationOf(c *pki.Certificate, r facts.Revocation, moment time.Time) []Fi
 			facts.FromResponder: "an OCSP response"}[r.Source]
 		f = aboutCertificate("revoke.unreachable", c, "Could not get %s for %s: %s.", from, c.Label(),
 			words.Of(r.Detail))
-	case stale(r):
-		f = aboutCertificate("revoke.stale", c, "%s for %s is out of date: the next one was due on %s.", source,
-			c.Label(), day(*r.NextUpdate))
+	case isStale:
+		f = aboutCertificate("revoke.stale", c, "%s for %s is out of date: %s.", source, c.Label(), old)
 	default:
 		return nil
 	}
@@ -141,7 +153,7 @@ func revocationStates(b *bundle) []RevocationState {
 			if r.Certificate != c.Fingerprint() {
 				continue
 			}
-			state, text := stateOf(r, b.context.At)
+			state, text := stateOf(r, b.context)
 			told = append(told, text)
 			if order := stateRank[state]; order > rank {
 				rank, s.State = order, state
@@ -164,21 +176,48 @@ func revocationStates(b *bundle) []RevocationState {
 
 var stateRank = map[string]int{"good": 0, "unreachable": 1, "stale": 2, "bad-answer": 3, "revoked": 4}
 
-func stateOf(r facts.Revocation, moment time.Time) (state, text string) {
+func stateOf(r facts.Revocation, context *Context) (state, text string) {
+	since, _, isStale := stale(r, &context.Policy)
 	source := sourceWords[r.Source]
 	until := ""
 	if r.NextUpdate != nil {
 		until = ", until " + day(*r.NextUpdate)
 	}
 	switch {
-	case revokedAt(r, moment):
+	case revokedAt(r, context.At):
 		return "revoked", source + ": revoked since " + day(*r.RevokedAt) + ", " + r.Reason
 	case r.Status == facts.RevocationRevoked && r.RevokedAt != nil:
 		return "good", source + ": good until it is revoked on " + day(*r.RevokedAt)
 	case r.Status == facts.RevocationBadAnswer, r.Status == facts.RevocationUnreachable:
 		return string(r.Status), source + ": " + words.Of(r.Detail)
-	case stale(r):
-		return "stale", source + ": good, but out of date since " + day(*r.NextUpdate)
+	case isStale:
+		return "stale", source + ": good, but out of date since " + day(since)
 	}
 	return "good", source + ": good" + until
+}
+
+// revokeStapleMissing tells of a leaf that demands a stapled response (RFC 7633) and is served without a good one:
+// clients that obey refuse the connection.
+func revokeStapleMissing(b *bundle) []Finding {
+	if b.file || !b.leaf.MustStaple {
+		return nil
+	}
+	what := "and is served without one"
+	if path := b.assessed.path.Certificates; len(b.staple) > 0 && len(path) > 1 {
+		r := b.context.Verifier.StatusAnswer(b.staple, b.leaf, path[1], nil, b.context.At)
+		_, old, isStale := stale(r, &b.context.Policy)
+		switch {
+		case r.Status == facts.RevocationGood && !isStale, r.Status == facts.RevocationRevoked:
+			return nil // that it is revoked is told by itself
+		case isStale:
+			what = "and the one that is served is out of date: " + old
+		default:
+			what = "and the one that is served is unusable: " + words.Of(r.Detail)
+		}
+	}
+	f := aboutCertificate("revoke.staple-missing", b.leaf, "The certificate of %s demands a stapled OCSP response, %s.",
+		b.leaf.Label(), what)
+	f.Subject += " " + string(facts.Stapled)
+	f.replaces = "revoke.bad-answer revoke.stale"
+	return []Finding{f}
 }

@@ -88,8 +88,8 @@ func (a *address) read(e *facts.Endpoint, names []naming.Reference) {
 		return
 	}
 	a.bundle = &bundle{context: a.context, host: a.host, asked: e.RevocationAsked, before13: a.acceptsBefore13(),
-		possession: a.seen.Possession,
-		records:    e.DNS, given: given, pool: chain.NewPool(given), leaf: given[chain.ServedLeaf(given)], names: names}
+		possession: a.seen.Possession, staple: a.seen.Staple, timestamps: a.seen.Timestamps,
+		records: e.DNS, given: given, pool: chain.NewPool(given), leaf: given[chain.ServedLeaf(given)], names: names}
 }
 
 func (a *address) accepts(version string) bool { return a.versions[version] == facts.Accepted }

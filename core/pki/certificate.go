@@ -43,6 +43,7 @@ type Certificate struct {
 	AuthorityInfo         []AccessDescription
 	CRLDistributionPoints []DistributionPoint
 	FreshestCRL           []DistributionPoint
+	MustStaple            bool // clients are to require a stapled OCSP response (RFC 7633)
 	NoRevocation          bool // its issuer gives no revocation information for it (RFC 9608)
 	NoRevocationCheck     bool // of a responder: it is not to be asked about (RFC 6960, 4.2.2.2.1)
 	Policies              []OID

@@ -204,6 +204,7 @@ var extensionDecoders = map[OID]func(*decoder, Extension, *Certificate){
 		c *Certificate) {
 		c.FreshestCRL = d.pointsOf(x, "freshestCRL")
 	},
+	oidFeatures:          (*decoder).features,
 	oidNoRevocation:      func(_ *decoder, _ Extension, c *Certificate) { c.NoRevocation = true },
 	oidOCSPNoCheck:       func(_ *decoder, _ Extension, c *Certificate) { c.NoRevocationCheck = true },
 	oidPolicies:          (*decoder).policies,
@@ -448,4 +449,24 @@ func (d *decoder) subtree(el element, n *NameConstraints, into *[]GeneralName) {
 		return
 	}
 	*into = append(*into, g)
+}
+
+// features decodes the TLS features that the certificate demands (RFC 7633, 4.1): of those the stapled response is
+// known.
+func (d *decoder) features(x Extension, c *Certificate) {
+	const field, stapled = "tlsFeature", 5 // status_request of the registry of TLS extensions
+	body, ok := d.body(x, field)
+	if !ok {
+		return
+	}
+	for s := cryptobyte.String(body); len(s) > 0; {
+		el, ok := d.take(&s, tagInteger, field)
+		if !ok {
+			d.refuse(s, field, "RFC 7633 section 4.1", "a feature is no number; those after it are not read")
+			return
+		}
+		if n, ok := d.smallInt(el, field); ok && n == stapled {
+			c.MustStaple = true
+		}
+	}
 }

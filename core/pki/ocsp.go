@@ -59,6 +59,7 @@ type OCSPResponse struct {
 	SignatureAlgorithm SignatureAlgorithm
 	Signature          []byte
 	UnknownCritical    []OID
+	Refused            string // what of its extensions could not be processed; "" when all could
 	Anomalies          []Anomaly
 }
 
@@ -72,6 +73,7 @@ type OCSPAnswer struct {
 	RevokedAt           time.Time
 	Reason              Reason
 	ThisUpdate, Expires time.Time // the latter zero when newer answers are always to be had
+	Timestamps          []Timestamp
 }
 
 // Concerns reports whether the answer is about the certificate.
@@ -209,7 +211,7 @@ func (d *decoder) responseData(tbs element, r *OCSPResponse) error {
 		}
 	})
 	if el, ok := d.optional(&s, contextTag(1, true), "responseExtensions"); ok {
-		d.eachExtension(el, "responseExtensions", func(x Extension) {
+		r.refuse(d.eachExtension(el, "responseExtensions", func(x Extension) {
 			if x.ID != oidOCSPNonce {
 				r.unknown(x)
 				return
@@ -219,10 +221,12 @@ func (d *decoder) responseData(tbs element, r *OCSPResponse) error {
 			if el, ok := d.take(&inner, tagOctetString, "nonce"); ok {
 				r.Nonce = el.content
 			}
-		})
+		}))
 	}
 	return nil
 }
+
+func (r *OCSPResponse) refuse(reason string) { r.Refused = orElse(r.Refused, reason) }
 
 func (r *OCSPResponse) unknown(x Extension) {
 	if x.Critical {
@@ -290,7 +294,13 @@ func (d *decoder) ocspAnswer(el element, r *OCSPResponse) (a OCSPAnswer, ok bool
 		}
 	}
 	if list, ok := d.optional(&s, contextTag(1, true), field); ok {
-		d.eachExtension(list, "singleExtensions", r.unknown)
+		r.refuse(d.eachExtension(list, "singleExtensions", func(x Extension) {
+			if x.ID == oidAnsweredTimestamps {
+				a.Timestamps = parseTimestamps(x.Value)
+				return
+			}
+			r.unknown(x)
+		}))
 	}
 	return a, true
 }

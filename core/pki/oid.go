@@ -111,6 +111,8 @@ const (
 	oidExtKeyUsage       OID = "2.5.29.37"
 	oidInhibitAnyPolicy  OID = "2.5.29.54"
 	oidAuthorityInfo     OID = "1.3.6.1.5.5.7.1.1"
+	oidFeatures          OID = "1.3.6.1.5.5.7.1.24" // RFC 7633
+	oidTimestamps        OID = "1.3.6.1.4.1.11129.2.4.2"
 	oidNoRevocation      OID = "2.5.29.56"            // RFC 9608
 	oidOCSPNoCheck       OID = "1.3.6.1.5.5.7.48.1.5" // RFC 6960, 4.2.2.2.1
 )
@@ -140,7 +142,7 @@ var words = map[OID]string{
 	AccessOCSP: "OCSP", AccessCAIssuers: "CA issuers", UsageServerAuth: "TLS server", UsageAny: "any usage",
 	UsageClientAuth: "TLS client", "1.3.6.1.5.5.7.3.3": "code signing", UsageMailProtection: "e-mail protection",
 	"1.3.6.1.5.5.7.3.8": "time stamping", UsageOCSPSigning: "OCSP signing",
-	"1.3.6.1.5.5.7.1.24": "TLS feature", "1.3.6.1.4.1.11129.2.4.2": "signed certificate timestamps",
+	oidFeatures: "TLS feature", oidTimestamps: "signed certificate timestamps",
 	"1.3.6.1.4.1.11129.2.4.3": "precertificate poison", "1.2.840.113549.1.9.2": "unstructured name",
 	"2.5.29.32.0": "any policy",
 	"2.5.29.9":    "subject directory attributes", oidFreshestCRL: "freshest CRL", oidCRLNumber: "CRL number",

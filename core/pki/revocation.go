@@ -1,6 +1,7 @@
 package pki
 
 import (
+	"fmt"
 	"math/big"
 	"slices"
 	"sync"
@@ -36,7 +37,9 @@ type RevocationList struct {
 	Scope              *IssuingPoint // nil for a list of all certificates of its issuer
 	Freshest           []DistributionPoint
 	UnknownCritical    []OID // critical extensions, of the list or its entries, that are not processed
-	Anomalies          []Anomaly
+	// Refused says what of the list could not be processed: what is not in it may have been there. "" when all could.
+	Refused   string
+	Anomalies []Anomaly
 
 	fingerprint Fingerprint
 	bySerial    func() map[string][]int // places in Revoked
@@ -164,45 +167,75 @@ func (d *decoder) list(tbs element, l *RevocationList) error {
 	if !ok || update.tag != tagUTCTime && update.tag != tagGeneralized {
 		return &MalformedError{d.offset(body), "the time of the list is missing"}
 	}
-	l.ThisUpdate, _ = d.time(update, "thisUpdate")
+	if l.ThisUpdate, ok = d.time(update, "thisUpdate"); !ok {
+		l.refuse("its date cannot be read")
+	}
 	if len(body) > 0 && (body[0] == tagUTCTime || body[0] == tagGeneralized) {
-		if next, ok := d.next(&body, "nextUpdate"); ok {
-			l.NextUpdate, _ = d.time(next, "nextUpdate")
+		next, ok := d.next(&body, "nextUpdate")
+		if ok {
+			l.NextUpdate, ok = d.time(next, "nextUpdate")
+		}
+		if !ok {
+			l.refuse("the date of the next one cannot be read")
 		}
 	}
 	if revoked, ok := d.optional(&body, tagSequence, "revokedCertificates"); ok {
 		var issuer *Name // holds for all entries after the one that names it (RFC 5280, 5.3.3)
+		d.refused = ""
 		d.sequences(revoked.content, "revokedCertificates", "RFC 5280 section 5.1.2.6", func(el element) {
-			if entry, ok := d.listEntry(el, l, issuer); ok {
-				issuer = entry.Issuer
-				l.Revoked = append(l.Revoked, entry)
+			entry, ok := d.listEntry(el, l, issuer)
+			if !ok {
+				l.refuse("an entry is malformed")
+				return
 			}
+			issuer = entry.Issuer
+			l.Revoked = append(l.Revoked, entry)
 		})
+		l.refuse(d.refused)
 	}
 	if el, ok := d.optional(&body, contextTag(0, true), "crlExtensions"); ok {
-		d.eachExtension(el, "crlExtensions", func(x Extension) { d.listExtension(x, l) })
+		l.refuse(d.eachExtension(el, "crlExtensions", func(x Extension) { d.listExtension(x, l) }))
 	}
+	d.refused = ""
 	d.finish(body, "tbsCertList")
+	l.refuse(d.refused)
 	return nil
 }
 
-// eachExtension opens [0] EXPLICIT Extensions or a plain sequence of them.
-func (d *decoder) eachExtension(el element, field string, each func(Extension)) {
+// eachExtension opens [0] EXPLICIT Extensions or a plain sequence of them. It says why not all of them that are
+// critical could be processed, "" where they could.
+func (d *decoder) eachExtension(el element, field string, each func(Extension)) (refused string) {
 	s := cryptobyte.String(el.content)
 	content := el.content
 	if el.tag != tagSequence {
 		list, ok := d.take(&s, tagSequence, field)
 		if !ok {
 			d.note(el.full, field, "RFC 5280 section 5.2", "the extensions are malformed")
-			return
+			return "the extensions are malformed"
 		}
 		content = list.content
 	}
+	seen := map[OID]bool{}
+	d.refused = ""
 	d.sequences(content, field, "RFC 5280 section 5.2", func(el element) {
-		if x, ok := d.extension(el); ok {
+		d.refused = ""
+		x, ok := d.extension(el)
+		if ok {
 			each(x)
 		}
+		switch {
+		case refused != "":
+		case !ok:
+			refused = "an extension is malformed"
+		case d.refused != "" && x.Critical:
+			refused = fmt.Sprintf("the extension %s cannot be processed: %s", x.ID.Words(), d.refused)
+		case seen[x.ID]:
+			refused = fmt.Sprintf("the extension %s is there more than once", x.ID.Words())
+		}
+		seen[x.ID] = true
+		d.refused = ""
 	})
+	return orElse(refused, d.refused) // of a list that ends in the midst
 }
 
 func (d *decoder) listEntry(el element, l *RevocationList, issuer *Name) (RevokedCertificate, bool) {
@@ -218,7 +251,7 @@ func (d *decoder) listEntry(el element, l *RevocationList, issuer *Name) (Revoke
 	entry.Serial = serial.content
 	entry.At, _ = d.time(at, field)
 	if list, ok := d.optional(&s, tagSequence, field); ok {
-		d.eachExtension(list, "crlEntryExtensions", func(x Extension) { d.entryExtension(x, &entry, l) })
+		l.refuse(d.eachExtension(list, "crlEntryExtensions", func(x Extension) { d.entryExtension(x, &entry, l) }))
 	}
 	return entry, true
 }
@@ -230,6 +263,8 @@ func (d *decoder) entryExtension(x Extension, entry *RevokedCertificate, l *Revo
 	case oidReasonCode:
 		if el, ok := d.take(&s, tagEnumerated, field); ok && len(el.content) == 1 {
 			entry.Reason = Reason(el.content[0])
+		} else {
+			d.refuse(x.Value, field, "RFC 5280 section 5.3.1", "the reason is malformed")
 		}
 	case oidCertificateIssuer:
 		if body, ok := d.body(x, field); ok {
@@ -245,6 +280,8 @@ func (d *decoder) entryExtension(x Extension, entry *RevokedCertificate, l *Revo
 	}
 }
 
+func (l *RevocationList) refuse(reason string) { l.Refused = orElse(l.Refused, reason) }
+
 func (l *RevocationList) unknown(x Extension) {
 	if x.Critical && !slices.Contains(l.UnknownCritical, x.ID) {
 		l.UnknownCritical = append(l.UnknownCritical, x.ID)
@@ -258,7 +295,7 @@ func (d *decoder) listExtension(x Extension, l *RevocationList) {
 		if el, ok := d.take(&s, tagInteger, field); ok {
 			return d.integer(el, field)
 		}
-		d.note(x.Value, field, "RFC 5280 section 5.2", "the extension %s is no number", x.ID.Words())
+		d.refuse(x.Value, field, "RFC 5280 section 5.2", "the extension %s is no number", x.ID.Words())
 		return nil
 	}
 	switch x.ID {

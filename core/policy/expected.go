@@ -15,6 +15,11 @@ type Time struct {
 	RenewalFraction float64 `yaml:"renewal-fraction"` // renewal due: less than this part of the lifetime
 }
 
+// Revocation says when what issuers say of revocation is too old.
+type Revocation struct {
+	StaleDays int `yaml:"stale-days"` // of a CRL or OCSP response that does not say when the next one comes
+}
+
 // Windows converts the settings for package lifetime.
 func (t Time) Windows() lifetime.Windows {
 	return lifetime.Windows{

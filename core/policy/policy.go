@@ -17,15 +17,17 @@ type Policy struct {
 	Severities map[string]string `yaml:"severities"` // by code or area.*: fault, risk, note, or off
 	Waivers    []Waiver          `yaml:"waivers"`
 
-	Time      Time          `yaml:"time"`
-	Keys      Keys          `yaml:"keys"`
-	Hashes    Levels        `yaml:"hashes"`
-	Protocols Protocol      `yaml:"protocols"`
-	Suites    Patterns      `yaml:"suites"`
-	Groups    Groups        `yaml:"groups"`
-	Lifetimes Lifetimes     `yaml:"lifetimes"`
-	Names     Coverage      `yaml:"names"`
-	Limits    limits.Limits `yaml:"limits"` // of visits
+	Time      Time      `yaml:"time"`
+	Keys      Keys      `yaml:"keys"`
+	Hashes    Levels    `yaml:"hashes"`
+	Protocols Protocol  `yaml:"protocols"`
+	Suites    Patterns  `yaml:"suites"`
+	Groups    Groups    `yaml:"groups"`
+	Lifetimes Lifetimes `yaml:"lifetimes"`
+
+	Revocation Revocation    `yaml:"revocation"`
+	Names      Coverage      `yaml:"names"`
+	Limits     limits.Limits `yaml:"limits"` // of visits
 
 	Chosen  bool `yaml:"-"` // named by the caller: every endpoint is judged by it
 	Version int  `yaml:"-"` // of a policy that the service keeps; 0 for others

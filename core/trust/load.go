@@ -64,7 +64,7 @@ func withKind(s *Store, kind Kind) *Store {
 	}
 	anchors := make([]Anchor, len(s.Anchors))
 	for i, a := range s.Anchors {
-		anchors[i] = Anchor{a.Certificate, kind}
+		anchors[i] = Anchor{a.Certificate, kind, a.Shipped}
 	}
 	return New(s.Name, anchors)
 }
@@ -95,7 +95,7 @@ func (l *Loader) System() (*Store, error) {
 		if local[c.Fingerprint()] {
 			kind = Private
 		}
-		anchors = append(anchors, Anchor{c, kind})
+		anchors = append(anchors, Anchor{c, kind, kind == Public})
 	}
 	l.system = New(SystemName, anchors)
 	return l.system, nil
@@ -113,21 +113,20 @@ func (l *Loader) fromPath(text, path string, kind Kind) (*Store, error) {
 		return nil, errors.New("it holds no certificate")
 	}
 	shipped := New("", nil)
-	if kind == "" {
-		if system, err := l.System(); err == nil { // without a system store nothing is known to be public
-			shipped = system.OfKind(Public)
-		}
+	if system, err := l.System(); err == nil { // without a system store nothing is known to be public
+		shipped = system.OfKind(Public)
 	}
 	var anchors []Anchor
 	for _, c := range certificates {
 		k := kind
+		_, ships := shipped.Holds(c)
 		if k == "" {
 			k = Private
-			if _, ok := shipped.Holds(c); ok {
+			if ships {
 				k = Public
 			}
 		}
-		anchors = append(anchors, Anchor{c, k})
+		anchors = append(anchors, Anchor{c, k, ships})
 	}
 	return New(text, anchors), nil
 }
@@ -154,7 +153,7 @@ func FromPEM(name string, text []byte, kind Kind) (*Store, error) {
 	}
 	var anchors []Anchor
 	for _, c := range anchorsIn(file) {
-		anchors = append(anchors, Anchor{c, kind})
+		anchors = append(anchors, Anchor{Certificate: c, Kind: kind})
 	}
 	return New(name, anchors), nil
 }

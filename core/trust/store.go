@@ -23,6 +23,7 @@ const (
 type Anchor struct {
 	Certificate *pki.Certificate
 	Kind        Kind
+	Shipped     bool // the distribution ships it, so that the rules of browsers hold for what it issues
 }
 
 // Store is a named set of anchors: an audience.

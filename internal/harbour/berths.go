@@ -54,6 +54,9 @@ type berth struct {
 // noRevocation is the extension noRevAvail (RFC 9608, 2).
 var noRevocation = forge.Extension{ID: asn1.ObjectIdentifier{2, 5, 29, 56}, Value: []byte{5, 0}}
 
+// mustStaple demands a stapled OCSP response (RFC 7633).
+var mustStaple = forge.Extension{ID: asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 1, 24}, Value: []byte{0x30, 3, 2, 1, 5}}
+
 // during is a validity as it is written, with whatever dates.
 func during(from, until string) func(*forge.Template, time.Time) {
 	return func(w *forge.Template, _ time.Time) {
@@ -217,7 +220,15 @@ func berths(r *registry) []berth {
 		{host: "dinghy", about: "says that nothing is published", addresses: []string{"127.30.9.9"},
 			leaf: func(w *forge.Template, _ time.Time) { w.Unlisted, w.Extra = true, append(w.Extra, noRevocation) }},
 		{host: "flagstaff", about: "staples a good answer", addresses: []string{"127.30.9.10"}, staple: "good",
-			leaf: asking(r.base + "/status/good")},
+			leaf: func(w *forge.Template, now time.Time) {
+				asking(r.base+"/status/good")(w, now)
+				w.Extra = append(w.Extra, mustStaple)
+			}},
+		{host: "burgee", about: "demands a stapled answer and has none", addresses: []string{"127.30.9.12"},
+			leaf: func(w *forge.Template, now time.Time) {
+				asking(r.base+"/status/good")(w, now)
+				w.Extra = append(w.Extra, mustStaple)
+			}},
 		{host: "semaphore", about: "staples an old answer", addresses: []string{"127.30.9.11"}, staple: "stale",
 			leaf: asking(r.base + "/status/good")},
 	}, settingBerths(), dialogueBerths(), reachBerths())

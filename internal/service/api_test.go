@@ -219,7 +219,7 @@ func TestAudits(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "finished", done.State)
 	assert.Equal(t, "finished", states[len(states)-1])
-	assert.Equal(t, api.Verdicts{Sound: 47, AtRisk: 21, Faulty: 40, Unreachable: 3}, done.Verdicts)
+	assert.Equal(t, api.Verdicts{Sound: 47, AtRisk: 21, Faulty: 41, Unreachable: 3}, done.Verdicts)
 	assert.Equal(t, done.Visits, done.Done)
 
 	_, err = c.CancelAudit(ctx, a.ID)
