@@ -131,8 +131,9 @@ func ratioAndMemory(f figure, out table.Writer) (missed bool, err error) {
 
 // children are what runs in a process of its own, as it would outside of this program.
 var children = map[string]func(string) error{"write": writeMixes, "client": client, "parse": bareParse,
-	"read": bareRead, "heap": judgeHeap,
-	"visit": visitAll, "bare": bareAll}
+	"read": bareRead, "heap": judgeHeap, "maze": judgeMaze, "maze-read": readMaze,
+	"maze-write": writeMazes,
+	"visit":      visitAll, "bare": bareAll}
 
 // most is the largest memory that a child had in use, in bytes, by its name.
 var most = map[string]int64{}

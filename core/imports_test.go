@@ -20,7 +20,7 @@ var floors = [][]string{
 	{"spelling", "pbe", "tlswire", "limits", "life", "plain", "rescue", "inputfile", "serverconf"},
 	{"strictyaml"},
 	{"pki", "forge"},
-	{"facts", "naming", "lifetime", "keystore", "keycheck"},
+	{"facts", "naming", "lifetime", "keystore", "keycheck", "forge/maze"},
 	{"words", "brief", "endpoint", "policy"},
 	{"intake", "pairing", "inventory", "draft"},
 	{"trust"},

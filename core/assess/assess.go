@@ -38,11 +38,12 @@ type Options struct {
 	Anchors   []*trust.Store // every store that is known: what leads to none of those expected may lead to another
 	Memory    *brief.Memory  // of what was decoded; nil for none
 	Distrust  []pki.Fingerprint
-	Heap      bool          // files are one heap of certificates
-	Unordered bool          // the heap came from where files have no order
-	Bare      bool          // chains and certificates are left out of the judgements of files
-	Material  bool          // files are judged as material only: form, keys and pairs, no chains
-	Report    rescue.Report // takes defects of the judging itself to the log; nil drops them
+	Heap      bool            // files are one heap of certificates
+	Unordered bool            // the heap came from where files have no order
+	Bare      bool            // chains and certificates are left out of the judgements of files
+	Material  bool            // files are judged as material only: form, keys and pairs, no chains
+	Report    rescue.Report   // takes defects of the judging itself to the log; nil drops them
+	Run       context.Context // judging ends with it, for what is left without a verdict; nil for never
 }
 
 // Engine judges. It learns certificates first, and may then be used by several goroutines.
@@ -55,10 +56,11 @@ type Engine struct {
 // New makes an engine.
 func New(o Options) *Engine {
 	e := &Engine{seen: map[pki.Fingerprint]bool{}, common: judge.Context{
-		At: o.At, Memory: o.Memory, Verifier: &chain.Verifier{}, Anchors: trust.Merge("all", o.Anchors...),
+		At: o.At, Memory: o.Memory, Anchors: trust.Merge("all", o.Anchors...),
 		Heap: o.Heap, Bundles: o.Heap, Unordered: o.Unordered, Material: o.Material, Bare: o.Bare,
-		Report: o.Report, Distrust: map[pki.Fingerprint]bool{},
+		Report: o.Report, Run: o.Run, Distrust: map[pki.Fingerprint]bool{},
 	}}
+	e.common.Share()
 	for _, f := range o.Distrust {
 		e.common.Distrust[f] = true
 	}

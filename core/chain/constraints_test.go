@@ -1,6 +1,8 @@
 package chain
 
 import (
+	"context"
+	"fmt"
 	"net/netip"
 	"testing"
 
@@ -84,18 +86,34 @@ func TestSubtrees(t *testing.T) {
 	})
 }
 
-// TestManyNamesAndConstraints: hostile lists end in an answer and not in a wait.
+// TestManyNamesAndConstraints: long lists are compared, and hostile ones end in an answer that says so.
 func TestManyNamesAndConstraints(t *testing.T) {
-	leaf, authority, root := &pki.Certificate{}, &pki.Certificate{NameConstraints: &pki.NameConstraints{}},
-		&pki.Certificate{}
-	for range 5000 {
-		leaf.AltNames = append(leaf.AltNames, pki.GeneralName{Kind: pki.NameDNS, Value: "a.example"})
-		authority.NameConstraints.Excluded = append(authority.NameConstraints.Excluded,
-			pki.GeneralName{Kind: pki.NameDNS, Value: "b.example"})
-	}
-	failures := nameFailure([]*pki.Certificate{leaf, authority, root})
-	if assert.Len(t, failures, 1) {
-		assert.Contains(t, failures[0].Detail, "more than 100000 comparisons")
+	for name, tt := range map[string]struct {
+		names, bases int
+		last         string // of the constraints
+		want         Reason
+	}{
+		"long, and nothing is excluded": {1000, 1000, "b.example", ""},
+		"long, and the last excludes":   {1000, 1000, "a.example", NameNotAllowed},
+		"too long":                      {20_000, 20_000, "b.example", NotComputed},
+	} {
+		leaf, authority := &pki.Certificate{}, &pki.Certificate{NameConstraints: &pki.NameConstraints{}}
+		for range tt.names {
+			leaf.AltNames = append(leaf.AltNames, pki.GeneralName{Kind: pki.NameDNS, Value: "a.example"})
+		}
+		for range tt.bases {
+			authority.NameConstraints.Excluded = append(authority.NameConstraints.Excluded,
+				pki.GeneralName{Kind: pki.NameDNS, Value: "b.example"})
+		}
+		authority.NameConstraints.Excluded[tt.bases-1].Value = tt.last
+		s := search{verifier: &Verifier{}, query: Query{Budget: NewBudget(context.Background())}}
+		failures := s.nameFailure([]*pki.Certificate{leaf, authority, {}})
+		if tt.want == "" {
+			assert.Empty(t, failures, name)
+		} else if assert.Len(t, failures, 1, name) {
+			assert.Equal(t, tt.want, failures[0].Reason, name)
+		}
+		assert.Equal(t, tt.want == NotComputed, s.over(), name)
 	}
 }
 
@@ -137,12 +155,25 @@ func TestPolicies(t *testing.T) {
 			[]*pki.Certificate{with("2.2"), mapping, root}, false},
 		{"the policy for all is mapped", PolicyInputs{}, []*pki.Certificate{with("2.2"), mappingAny, root}, false},
 	}
-	for _, tt := range tests {
-		t.Run(tt.name, func(t *testing.T) { assert.Equal(t, tt.valid, len(policyFailure(tt.path, tt.in)) == 0) })
+	failures := func(path []*pki.Certificate, in PolicyInputs) ([]Failure, Bound) {
+		s := search{verifier: &Verifier{}, query: Query{Policies: in, Budget: NewBudget(context.Background())}}
+		return s.policyFailure(path), s.ended
 	}
-	t.Run("a hostile list", func(t *testing.T) {
-		assert.NotEmpty(t, policyFailure([]*pki.Certificate{with(make([]pki.OID, maxPolicies+1)...), root},
-			PolicyInputs{}))
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			got, ended := failures(tt.path, tt.in)
+			assert.Equal(t, tt.valid, len(got) == 0)
+			assert.Empty(t, ended)
+		})
+	}
+	t.Run("more policies than anybody has", func(t *testing.T) {
+		var many []pki.OID
+		for i := range 3000 {
+			many = append(many, pki.OID(fmt.Sprintf("1.1.%d", i)))
+		}
+		got, ended := failures([]*pki.Certificate{with("1.1.2999"), with(many...), root}, explicit)
+		assert.Empty(t, got, "they are followed")
+		assert.Empty(t, ended)
 	})
 }
 

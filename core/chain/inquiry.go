@@ -157,9 +157,9 @@ func (r *Round) askLists(ctx context.Context, c, issuer *pki.Certificate, near S
 		return out
 	}
 	l := lists.Of(c, issuer)
-	if !l.Determined && l.IsStale { // what an old list says is worth telling too
+	if l.Revoked == nil && l.IsStale { // what an old list says is worth telling too
 		lists.Stale = true
-		if old := lists.Of(c, issuer); old.Determined {
+		if old := lists.Of(c, issuer); old.Revoked != nil || old.Determined && !l.Determined {
 			l = old
 		}
 	}

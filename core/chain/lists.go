@@ -1,8 +1,8 @@
 package chain
 
 import (
-	"bytes"
 	"cmp"
+	"context"
 	"fmt"
 	"slices"
 	"time"
@@ -20,7 +20,8 @@ type Lists struct {
 	Store        *trust.Store
 	Anchor       *pki.Certificate // of the path in question: the signers of lists must lead to it too; nil for any
 	At           time.Time
-	Stale        bool // lists that have expired are taken too: what an old list says is worth telling
+	Stale        bool    // lists that have expired are taken too: what an old list says is worth telling
+	Budget       *Budget // of the whole judgement; nil for one of its own
 }
 
 // Listing is what the lists say of a certificate.
@@ -35,70 +36,224 @@ type Listing struct {
 // Good reports whether the certificate is known not to be revoked.
 func (l Listing) Good() bool { return l.Determined && l.Revoked == nil }
 
-// reasonBits are the reasons that lists can be about: bits 1 to 8 of RFC 5280, 4.2.1.13.
-const reasonBits = 0x1fe
-
-func reasonMask(bits []byte) int {
-	if len(bits) == 0 { // absent: every reason
-		return reasonBits
-	}
-	mask := 0
-	for i := range (len(bits) - 1) * 8 {
-		if i < 9 && bits[1+i/8]&(0x80>>(i%8)) != 0 {
-			mask |= 1 << i
-		}
-	}
-	return mask & reasonBits
-}
-
 // Of looks the certificate up. The issuer is the certificate that certifies it
 // on the path in question.
+//
+// A list may be signed by somebody else than the issuer, whose own path must
+// then be valid, with nothing revoked on it by other lists, which are signed by
+// others again. So the work is done in three steps: all certificates whose
+// status counts are gathered; signers on whose path one is not known to be good
+// are dropped, until that changes nothing more; and what the lists of the
+// remaining signers say is the answer. A signer whose certificate only he
+// himself speaks about stays.
 func (l Lists) Of(c, issuer *pki.Certificate) Listing {
-	return l.of(c, issuer, nil)
+	if l.Budget == nil {
+		l.Budget = NewBudget(context.Background())
+	}
+	u := &lookup{Lists: l, subjects: map[[2]pki.Fingerprint]*subject{}, signers: map[pki.Fingerprint]*signer{}}
+	for _, list := range l.Lists {
+		u.rolls = append(u.rolls, &roll{RevocationList: list})
+	}
+	slices.SortStableFunc(u.rolls, func(a, b *roll) int {
+		return cmp.Compare(b.ThisUpdate.Unix(), a.ThisUpdate.Unix())
+	})
+	asked := u.subject(c, issuer)
+	if !u.gather() || !u.drop() {
+		return Listing{Problems: []string{"looking through the CRLs takes more work than any real ones need"}}
+	}
+	return u.listing(asked)
 }
 
-// of guards against responsibility that goes in circles: above are the
-// certificates whose status is being looked for already.
-func (l Lists) of(c, issuer *pki.Certificate, above []*pki.Certificate) Listing {
+// lookup is the work on one question.
+type lookup struct {
+	Lists
+	rolls    []*roll // the newest first
+	subjects map[[2]pki.Fingerprint]*subject
+	open     []*subject // whose lists have not been looked at
+	signers  map[pki.Fingerprint]*signer
+}
+
+// roll is a list, with those who have signed it.
+type roll struct {
+	*pki.RevocationList
+	asked   bool
+	signers []*signer // whose key fits the signature
+	names   []string  // of its distribution point
+}
+
+// subject is a certificate whose status counts, as certified by its issuer.
+type subject struct {
+	c, issuer *pki.Certificate
+	entries   []scoped
+}
+
+// scoped is a list that speaks about a subject, and about which reasons.
+type scoped struct {
+	*roll
+	reasons int
+}
+
+// signer has signed a list.
+type signer struct {
+	*pki.Certificate
+	path    []*subject // what is below the anchor on its own path
+	refused bool       // it has no valid path, or something on it is not known to be good
+}
+
+func (u *lookup) subject(c, issuer *pki.Certificate) *subject {
+	id := [2]pki.Fingerprint{c.Fingerprint(), issuer.Fingerprint()}
+	s, known := u.subjects[id]
+	if !known {
+		s = &subject{c: c, issuer: issuer}
+		u.subjects[id] = s
+		u.open = append(u.open, s)
+	}
+	return s
+}
+
+// gather finds every certificate whose status counts. It returns false where that costs too much.
+func (u *lookup) gather() bool {
+	for ; len(u.open) > 0; u.open = u.open[1:] {
+		if !u.scope(u.open[0]) {
+			return false
+		}
+		for _, x := range u.open[0].entries {
+			if !u.sign(x.roll, u.open[0].issuer) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// scope finds the lists that speak about the subject, delta lists among them.
+func (u *lookup) scope(s *subject) bool {
+	// A list of the issuer itself that no point names is as good (6.3.3, last paragraph).
+	points := append(slices.Clone(s.c.CRLDistributionPoints),
+		pki.DistributionPoint{FullName: []pki.GeneralName{{Kind: pki.NameDirectory, Directory: s.c.Issuer}}})
+	for _, point := range points {
+		if !u.Budget.spend(1 + len(u.rolls)) {
+			return false
+		}
+		wanted := wantedNames(s.c, point)
+		for _, r := range u.rolls {
+			if !inScope(s.c, point, wanted, r) {
+				continue
+			}
+			reasons := reasonMask(point.Reasons)
+			if r.Scope != nil {
+				reasons &= reasonMask(r.Scope.Reasons)
+			}
+			s.entries = append(s.entries, scoped{r, reasons})
+		}
+	}
+	return true
+}
+
+// sign finds who has signed the list, the subject's issuer first.
+func (u *lookup) sign(r *roll, issuer *pki.Certificate) bool {
+	if r.asked {
+		return true
+	}
+	r.asked = true
+	candidates := u.named(r.Issuer.Key())
+	if issuer.Subject.Key() == r.Issuer.Key() {
+		candidates = append([]*pki.Certificate{issuer}, candidates...)
+	}
+	for _, c := range candidates {
+		if known := u.signers[c.Fingerprint()]; known != nil && slices.Contains(r.signers, known) {
+			continue
+		}
+		key := u.key(c)
+		if !u.Budget.spendOnce([2]pki.Fingerprint{r.Fingerprint(), key.Fingerprint()}, priceOf(key, len(r.RawTBS))) {
+			return false
+		}
+		if u.Verifier.check(r.RevocationList, key) == nil {
+			r.signers = append(r.signers, u.signer(c))
+		}
+	}
+	return true
+}
+
+// signer looks for the signer's own path, which must lead to the anchor of the
+// path in question (6.3.3 f).
+func (u *lookup) signer(c *pki.Certificate) *signer {
+	if known := u.signers[c.Fingerprint()]; known != nil {
+		return known
+	}
+	s := &signer{Certificate: c}
+	u.signers[c.Fingerprint()] = s
+	path, _ := u.Verifier.Search(Query{Leaf: c, Given: u.Given, Known: u.Known, Store: u.Store, At: u.At,
+		Budget: u.Budget})
+	// An anchor is trusted by itself, whatever its dates say.
+	s.refused = !path.Valid() || len(path.Certificates) > 1 && path.OutOfDate > 0 ||
+		u.Anchor != nil && path.Anchor.Certificate.Fingerprint() != u.Anchor.Fingerprint()
+	if !s.refused {
+		for i, below := range path.Certificates[:len(path.Certificates)-1] {
+			s.path = append(s.path, u.subject(below, path.Certificates[i+1]))
+		}
+	}
+	return s
+}
+
+// drop refuses signers on whose path something is not known to be good, until
+// no more are to be refused. Those of one round are refused together, so that
+// their order makes no difference.
+func (u *lookup) drop() bool {
+	for {
+		var bad []*signer
+		for _, s := range u.signers {
+			if s.refused {
+				continue
+			}
+			work := 0
+			for _, x := range s.path {
+				work += len(x.entries)
+			}
+			if !u.Budget.spend(1 + work) {
+				return false
+			}
+			if slices.ContainsFunc(s.path, func(x *subject) bool { return !u.listing(x).Good() }) {
+				bad = append(bad, s)
+			}
+		}
+		if len(bad) == 0 {
+			return true
+		}
+		for _, s := range bad {
+			s.refused = true
+		}
+	}
+}
+
+// listing is what the lists say of the subject, as far as their signers are not refused.
+func (u *lookup) listing(s *subject) Listing {
 	out := Listing{}
 	done := 0
-	points := slices.Clone(c.CRLDistributionPoints)
-	// A list of the issuer itself that no point names is as good (6.3.3, last paragraph).
-	points = append(points, pki.DistributionPoint{FullName: []pki.GeneralName{{Kind: pki.NameDirectory,
-		Directory: c.Issuer}}})
-	for _, point := range points {
-		for _, list := range l.newestFirst() {
-			if list.BaseNumber != nil || done == reasonBits {
-				continue
-			}
-			scope := reasonMask(point.Reasons)
-			if list.Scope != nil {
-				scope &= reasonMask(list.Scope.Reasons)
-			}
-			if !inScope(c, point, list) || scope&^done == 0 {
-				continue
-			}
-			if !l.usable(list, c, issuer, above, &out) {
-				if entry := l.revokedAllTheSame(list, c, issuer, above); entry != nil {
-					out.bound(list)
-					out.Determined, out.Revoked = true, entry
-					return out
-				}
-				continue
-			}
-			done |= scope
-			entry := l.find(list, c)
-			if delta := l.delta(list, c, issuer, above); delta != nil {
-				out.bound(delta)
-				if changed := l.find(delta, c); changed != nil {
-					entry = changed
-				}
-			}
-			out.bound(list)
-			if entry != nil && entry.Reason != pki.RemovedFrom {
+	for _, x := range s.entries {
+		if x.BaseNumber != nil || x.reasons&^done == 0 {
+			continue
+		}
+		if !u.usable(x.roll, s, &out) {
+			if entry := u.revokedAllTheSame(x.roll, s); entry != nil {
+				out.bound(x.RevocationList)
 				out.Determined, out.Revoked = true, entry
 				return out
 			}
+			continue
+		}
+		done |= x.reasons
+		entry := entryOf(x.RevocationList, s.c)
+		if delta := u.delta(x.roll, s, &out); delta != nil {
+			out.bound(delta)
+			if changed := entryOf(delta, s.c); changed != nil {
+				entry = changed
+			}
+		}
+		out.bound(x.RevocationList)
+		if entry != nil && entry.Reason != pki.RemovedFrom {
+			out.Determined, out.Revoked = true, entry
+			return out
 		}
 	}
 	out.Determined = done == reasonBits
@@ -115,98 +270,14 @@ func (l *Listing) bound(list *pki.RevocationList) {
 	}
 }
 
-func (l Lists) newestFirst() []*pki.RevocationList {
-	return slices.SortedStableFunc(slices.Values(l.Lists), func(a, b *pki.RevocationList) int {
-		return cmp.Compare(b.ThisUpdate.Unix(), a.ThisUpdate.Unix())
-	})
-}
-
-// inScope decides whether the list speaks about the certificate as found at
-// the distribution point (6.3.3 b).
-func inScope(c *pki.Certificate, point pki.DistributionPoint, list *pki.RevocationList) bool {
-	if len(point.Issuer) > 0 {
-		if list.Scope == nil || !list.Scope.Indirect ||
-			!slices.ContainsFunc(point.Issuer, func(g pki.GeneralName) bool {
-				return g.Kind == pki.NameDirectory && g.Directory.Key() == list.Issuer.Key()
-			}) {
-			return false
-		}
-	} else if list.Issuer.Key() != c.Issuer.Key() {
-		return false
-	}
-	s := list.Scope
-	if s == nil {
-		return true
-	}
-	if s.OnlyAttributes || s.OnlyUsers && c.IsCA() || s.OnlyAuthorities && !c.IsCA() {
-		return false
-	}
-	names := pointNames(s.Point, []pki.Name{list.Issuer})
-	if len(names) == 0 {
-		return true
-	}
-	issuers := []pki.Name{c.Issuer}
-	if len(point.Issuer) > 0 {
-		issuers = nil
-		for _, g := range point.Issuer {
-			issuers = append(issuers, g.Directory)
-		}
-	}
-	wanted := pointNames(point, issuers)
-	if len(wanted) == 0 { // a point without a name of its own is named by its issuer
-		for _, n := range issuers {
-			wanted = append(wanted, directory(n))
-		}
-	}
-	return slices.ContainsFunc(names, func(name string) bool { return slices.Contains(wanted, name) })
-}
-
-func directory(n pki.Name) string { return string(pki.NameDirectory) + ":" + n.Key() }
-
-// pointNames are the names of a distribution point in a form that can be compared.
-func pointNames(p pki.DistributionPoint, issuers []pki.Name) []string {
-	var out []string
-	for _, g := range p.FullName {
-		if g.Kind == pki.NameDirectory {
-			out = append(out, directory(g.Directory))
-		} else {
-			out = append(out, g.String())
-		}
-	}
-	if len(p.Relative) > 0 {
-		for _, issuer := range issuers {
-			out = append(out, directory(issuer.Below(p.Relative)))
-		}
-	}
-	return out
-}
-
-// find looks for the certificate in the list. In an indirect list each entry
-// belongs to the issuer named last (5.3.3).
-func (l Lists) find(list *pki.RevocationList, c *pki.Certificate) *pki.RevokedCertificate {
-	for _, entry := range list.Find(c.RawSerial) {
-		issuer := list.Issuer
-		if entry.Issuer != nil {
-			issuer = *entry.Issuer
-		}
-		if issuer.Key() == c.Issuer.Key() {
-			return entry
-		}
-	}
-	return nil
-}
-
 // revokedAllTheSame is the entry of a list that cannot be processed to its end, where it is signed and names the
 // certificate: that it is revoked is known, though of nobody that he is not.
-func (l Lists) revokedAllTheSame(list *pki.RevocationList, c, issuer *pki.Certificate,
-	above []*pki.Certificate) *pki.RevokedCertificate {
-	if list.Refused == "" || list.BaseNumber != nil {
+func (u *lookup) revokedAllTheSame(r *roll, s *subject) *pki.RevokedCertificate {
+	if r.Refused == "" || len(r.UnknownCritical) > 0 {
 		return nil
 	}
-	whole := *list
-	whole.Refused = ""
-	if entry := l.find(list, c); entry != nil && entry.Reason != pki.RemovedFrom &&
-		l.usable(&whole, c, issuer, above, &Listing{}) {
+	if entry := entryOf(r.RevocationList, s.c); entry != nil && entry.Reason != pki.RemovedFrom &&
+		u.current(r, &Listing{}) && u.signed(r, s, &Listing{}) {
 		return entry
 	}
 	return nil
@@ -214,128 +285,91 @@ func (l Lists) revokedAllTheSame(list *pki.RevocationList, c, issuer *pki.Certif
 
 // usable reports whether the list is current, understood and signed by someone
 // who may; otherwise it notes why not.
-func (l Lists) usable(list *pki.RevocationList, c, issuer *pki.Certificate, above []*pki.Certificate,
-	out *Listing) bool {
-	problem := func(format string, args ...any) bool {
-		out.Problems = append(out.Problems, fmt.Sprintf(format, args...))
-		return false
-	}
+func (u *lookup) usable(r *roll, s *subject, out *Listing) bool {
 	switch {
-	case len(list.UnknownCritical) > 0:
-		return problem("the list of %s has the critical extension %s, which is not known", list.Issuer.Label(),
-			list.UnknownCritical[0].Words())
-	case list.Refused != "":
-		return problem("the CRL of %s cannot be processed: %s", list.Issuer.Label(), list.Refused)
-	case list.ThisUpdate.After(l.At):
-		out.IsStale = true
-		return problem("the list of %s is of a later time", list.Issuer.Label())
-	case !list.NextUpdate.IsZero() && list.NextUpdate.Before(l.At) && !l.Stale:
-		out.IsStale = true
-		return problem("the list of %s has expired", list.Issuer.Label())
+	case len(r.UnknownCritical) > 0:
+		return out.problem("the CRL of %s has the critical extension %s, which is not known", r.Issuer.Label(),
+			r.UnknownCritical[0].Words())
+	case r.Refused != "":
+		return out.problem("the CRL of %s cannot be processed: %s", r.Issuer.Label(), r.Refused)
 	}
-	signed := false
-	for _, signer := range l.signers(list, issuer) {
-		if l.Verifier.check(list, l.key(signer, 0)) != nil {
-			continue
-		}
-		signed = true
-		if signer.HasKeyUsage && signer.KeyUsage&pki.UsageRevocationSigning == 0 {
-			problem("%s signed the list and may not sign lists", signer.Label())
-			continue
-		}
-		if signer == issuer || l.accepted(signer, c, above) {
-			return true
-		}
-		problem("%s signed the list and has no valid path", signer.Label())
-	}
-	if !signed {
-		out.BadSignature = true
-		return problem("no certificate known here has signed the CRL of %s", list.Issuer.Label())
+	return u.current(r, out) && u.signed(r, s, out)
+}
+
+// problem notes why a list could not be used; of very many the first are enough.
+func (l *Listing) problem(format string, args ...any) bool {
+	if len(l.Problems) < 20 {
+		l.Problems = append(l.Problems, fmt.Sprintf(format, args...))
 	}
 	return false
 }
 
-// signers are the certificates that may have signed the list, the certificate's issuer first.
-func (l Lists) signers(list *pki.RevocationList, issuer *pki.Certificate) []*pki.Certificate {
-	var out []*pki.Certificate
-	if issuer.Subject.Key() == list.Issuer.Key() {
-		out = append(out, issuer)
+// current reports whether the list is of the time asked, or, where old ones are taken, of before.
+func (u *lookup) current(r *roll, out *Listing) bool {
+	switch {
+	case r.ThisUpdate.After(u.At):
+		out.IsStale = true
+		return out.problem("the CRL of %s is of a later time", r.Issuer.Label())
+	case !r.NextUpdate.IsZero() && r.NextUpdate.Before(u.At) && !u.Stale:
+		out.IsStale = true
+		return out.problem("the CRL of %s has expired", r.Issuer.Label())
 	}
-	return append(out, l.named(list.Issuer.Key())...)
+	return true
 }
 
-func (l Lists) named(key string) []*pki.Certificate {
-	out := slices.Concat(l.Given.named(key), l.Known.named(key))
-	for _, a := range l.Store.Named(key) {
+// signed reports whether someone who may has signed the list.
+func (u *lookup) signed(r *roll, s *subject, out *Listing) bool {
+	for _, signer := range r.signers {
+		switch {
+		case signer.HasKeyUsage && signer.KeyUsage&pki.UsageRevocationSigning == 0:
+			out.problem("%s signed the CRL and may not sign CRLs", signer.Label())
+		case !signer.refused, signer.Fingerprint() == s.issuer.Fingerprint():
+			return true
+		default:
+			out.problem("%s signed the CRL and has no valid path", signer.Label())
+		}
+	}
+	if len(r.signers) == 0 {
+		out.BadSignature = true
+		return out.problem("no certificate known here has signed the CRL of %s", r.Issuer.Label())
+	}
+	return false
+}
+
+func (u *lookup) named(key string) []*pki.Certificate {
+	out := slices.Concat(u.Given.named(key), u.Known.named(key))
+	for _, a := range u.Store.Named(key) {
 		out = append(out, a.Certificate)
 	}
 	return out
 }
 
-// accepted reports whether the signer has a valid path of its own on which
-// nothing is revoked (6.3.3 f). A signer whose own certificate is covered by
-// the list that it signs cannot be asked about elsewhere: there the list itself tells.
-func (l Lists) accepted(signer, c *pki.Certificate, above []*pki.Certificate) bool {
-	if slices.Contains(above, signer) {
-		return true
-	}
-	if _, ok := l.Store.Holds(signer); ok {
-		return l.Anchor == nil || signer.Fingerprint() == l.Anchor.Fingerprint()
-	}
-	path, _ := l.Verifier.Search(Query{Leaf: signer, Given: l.Given, Known: l.Known, Store: l.Store, At: l.At})
-	if !path.Valid() || path.OutOfDate > 0 || len(above) > maxPathLength ||
-		l.Anchor != nil && path.Anchor.Certificate.Fingerprint() != l.Anchor.Fingerprint() {
-		return false
-	}
-	above = append(slices.Clone(above), c)
-	for i, below := range path.Certificates[:len(path.Certificates)-1] {
-		if slices.Contains(above, below) {
-			continue
-		}
-		above = append(above, below)
-		if !l.of(below, path.Certificates[i+1], above).Good() {
-			return false
-		}
-	}
-	return true
-}
-
 // key is the certificate's key, with parameters from above where a DSA key has
 // none of its own (RFC 5280, 6.1.4 f).
-func (l Lists) key(c *pki.Certificate, depth int) pki.PublicKey {
+func (u *lookup) key(c *pki.Certificate) pki.PublicKey {
 	key := c.PublicKey
-	if key.DSA == nil || key.DSA.P != nil || depth == maxPathLength {
-		return key
-	}
-	for _, issuer := range l.named(c.Issuer.Key()) {
-		if above := l.key(issuer, depth+1); above.DSA != nil && above.DSA.P != nil {
-			return key.WithParameters(above)
+	for range MaxPathLength {
+		above := u.named(c.Issuer.Key())
+		if key.DSA == nil || key.DSA.P != nil || len(above) == 0 {
+			break
 		}
+		c = above[0]
+		key = key.WithParameters(c.PublicKey)
 	}
 	return key
 }
 
 // delta finds the newest delta list that adds to this one (6.3.3 c).
-func (l Lists) delta(base *pki.RevocationList, c, issuer *pki.Certificate,
-	above []*pki.Certificate) *pki.RevocationList {
-	for _, d := range l.newestFirst() {
-		if d.BaseNumber == nil || d.Number == nil || base.Number == nil || d.Issuer.Key() != base.Issuer.Key() {
+func (u *lookup) delta(base *roll, s *subject, out *Listing) *pki.RevocationList {
+	for _, x := range s.entries {
+		if !x.adds(base.RevocationList) {
 			continue
 		}
-		if d.BaseNumber.Cmp(base.Number) > 0 || d.Number.Cmp(base.Number) <= 0 ||
-			!bytes.Equal(d.AuthorityKeyID, base.AuthorityKeyID) || !sameScope(d, base) {
-			continue
+		var not Listing
+		if u.usable(x.roll, s, &not) {
+			return x.RevocationList
 		}
-		if l.usable(d, c, issuer, above, &Listing{}) {
-			return d
-		}
+		out.IsStale = out.IsStale || not.IsStale
 	}
 	return nil
-}
-
-func sameScope(a, b *pki.RevocationList) bool {
-	if a.Scope == nil || b.Scope == nil {
-		return a.Scope == b.Scope
-	}
-	return bytes.Equal(a.Scope.Raw, b.Scope.Raw)
 }

@@ -93,20 +93,23 @@ func TestListsThatCannotBeProcessed(t *testing.T) {
 		list roll
 		good bool
 	}{
-		"an ordinary one":                     {roll{}, true},
-		"without a next one":                  {roll{next: "-"}, true},
-		"a scope of NULL, critical":           {roll{extensions: "300e" + point + "0101ff04020500"}, false},
-		"a scope with something behind":       {roll{extensions: "3010" + point + "0101ff040430000500"}, false},
-		"a number that is none":               {roll{extensions: "3009" + number + "04020500"}, true}, // not critical
-		"the number twice":                    {roll{extensions: "300a0603551d140403020101300a0603551d140403020102"}, false},
-		"an extension without value":          {roll{extensions: "30050603551d14"}, false},
-		"a broken entry before":               {roll{entries: "30020500"}, false},
-		"an entry that is none":               {roll{entries: "0500"}, false},
-		"an entry with a reason that is none": {roll{entries: "301f020107170d3236303130313030303030305a300b30090603551d1504020500"}, true},
-		"the same, critical":                  {roll{entries: "3022020107170d3236303130313030303030305a300e300c0603551d150101ff04020500"}, false},
-		"a next date that cannot be read":     {roll{next: "1702393a"}, false},
-		"a next date that is none":            {roll{next: "0500"}, false},
-		"something behind everything":         {roll{next: "-", extensions: ""}, true},
+		"an ordinary one":               {roll{}, true},
+		"without a next one":            {roll{next: "-"}, true},
+		"a scope of NULL, critical":     {roll{extensions: "300e" + point + "0101ff04020500"}, false},
+		"a scope with something behind": {roll{extensions: "3010" + point + "0101ff040430000500"}, false},
+		"a number that is none":         {roll{extensions: "3009" + number + "04020500"}, true}, // not critical
+		"the number twice": {roll{extensions: "300a0603551d140403020101300a0603551d140403020102"},
+			false},
+		"an extension without value": {roll{extensions: "30050603551d14"}, false},
+		"a broken entry before":      {roll{entries: "30020500"}, false},
+		"an entry that is none":      {roll{entries: "0500"}, false},
+		"an entry with a reason that is none": {roll{
+			entries: "301f020107170d3236303130313030303030305a300b30090603551d1504020500"}, true},
+		"the same, critical": {roll{
+			entries: "3022020107170d3236303130313030303030305a300e300c0603551d150101ff04020500"}, false},
+		"a next date that cannot be read": {roll{next: "1702393a"}, false},
+		"a next date that is none":        {roll{next: "0500"}, false},
+		"something behind everything":     {roll{next: "-", extensions: ""}, true},
 	} {
 		for _, revoked := range []bool{false, true} {
 			tt.list.revoked = revoked
@@ -149,7 +152,8 @@ func TestListsOfAnotherRoot(t *testing.T) {
 func TestStaleLists(t *testing.T) {
 	root := authority(t, nil, forge.Template{Name: "Root"})
 	c, rootC := leaf(t, root, nil), parse(t, root.DER)
-	lists := chain.Lists{Verifier: new(chain.Verifier), Lists: []*pki.RevocationList{roll{revoked: true}.sign(t, root, c)},
+	lists := chain.Lists{Verifier: new(chain.Verifier), Lists: []*pki.RevocationList{roll{revoked: true}.sign(t, root,
+		c)},
 		Store: store(rootC), At: now.AddDate(0, 0, 3)}
 	l := lists.Of(c, rootC)
 	assert.False(t, l.Determined)
@@ -203,7 +207,8 @@ func (a answering) resign(t *testing.T, x, y *pki.OCSPResponse) []byte {
 	}
 	var tbs cryptobyte.Builder
 	tbs.AddASN1(asn1.SEQUENCE, func(b *cryptobyte.Builder) {
-		b.AddASN1(asn1.Tag(1).ContextSpecific().Constructed(), func(b *cryptobyte.Builder) { b.AddBytes(a.issuer.Subject.Raw) })
+		b.AddASN1(asn1.Tag(1).ContextSpecific().Constructed(),
+			func(b *cryptobyte.Builder) { b.AddBytes(a.issuer.Subject.Raw) })
 		b.AddASN1GeneralizedTime(now)
 		b.AddASN1(asn1.SEQUENCE, func(b *cryptobyte.Builder) { b.AddBytes(answers(x)); b.AddBytes(answers(y)) })
 	})
@@ -238,11 +243,17 @@ func TestAppointedResponders(t *testing.T) {
 		at     time.Time
 		good   bool
 	}{
-		"no key usage":            {func(*x509.Certificate) {}, now, true},
-		"digital signature":       {func(c *x509.Certificate) { c.KeyUsage = x509.KeyUsageDigitalSignature }, now, true},
-		"another key usage":       {func(c *x509.Certificate) { c.KeyUsage = x509.KeyUsageKeyEncipherment }, now, false},
-		"an unknown critical one": {func(c *x509.Certificate) { c.ExtraExtensions = append(c.ExtraExtensions, critical()) }, now, false},
-		"expired when it is used": {func(c *x509.Certificate) { c.NotAfter = now.Add(10 * time.Minute) }, now.Add(20 * time.Minute), false},
+		"no key usage": {func(*x509.Certificate) {}, now, true},
+		"digital signature": {func(c *x509.Certificate) { c.KeyUsage = x509.KeyUsageDigitalSignature }, now,
+			true},
+		"another key usage": {func(c *x509.Certificate) { c.KeyUsage = x509.KeyUsageKeyEncipherment }, now,
+			false},
+		"an unknown critical one": {func(c *x509.Certificate) {
+			c.ExtraExtensions = append(c.ExtraExtensions,
+				critical())
+		}, now, false},
+		"expired when it is used": {func(c *x509.Certificate) { c.NotAfter = now.Add(10 * time.Minute) },
+			now.Add(20 * time.Minute), false},
 	} {
 		signer, key := a.delegate(t, tt.change)
 		der := a.response(t, signer, key, func(r *ocsp.Response) { r.NextUpdate = now.AddDate(0, 0, 7) })

@@ -62,7 +62,8 @@ type View struct {
 const maxDrawn = 100
 
 // Draw makes the view of the given certificates and the best path over given and known ones.
-func (r *Verifier) Draw(given []*pki.Certificate, path Path, store string) View {
+func (r *Verifier) Draw(b *Budget, given []*pki.Certificate, path Path, store string) View {
+	selfSigned := func(c *pki.Certificate) bool { return r.SelfSignedWithin(b, c) }
 	v := View{Given: []Link{}, Right: []Link{}, Complete: path.Valid() && path.Borrowed == 0}
 	if path.Valid() {
 		v.Store = store
@@ -82,7 +83,7 @@ func (r *Verifier) Draw(given []*pki.Certificate, path Path, store string) View 
 			v.More = len(given) - maxDrawn
 			break
 		}
-		link := Link{c.Fingerprint(), c.Label(), r.RoleOf(c), NotOnPath}
+		link := Link{c.Fingerprint(), c.Label(), roleOf(c, selfSigned), NotOnPath}
 		switch at := held(path.Certificates, c); {
 		case at < 0:
 		case link.Role == Root && len(given) > 1:
@@ -97,7 +98,7 @@ func (r *Verifier) Draw(given []*pki.Certificate, path Path, store string) View 
 		v.Given = append(v.Given, link)
 	}
 	for i, c := range path.Certificates {
-		link := Link{c.Fingerprint(), c.Label(), r.RoleOf(c), InPlace}
+		link := Link{c.Fingerprint(), c.Label(), roleOf(c, selfSigned), InPlace}
 		switch {
 		case path.Anchor != nil && i == len(path.Certificates)-1:
 			link.Place = AnchorHeld

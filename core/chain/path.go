@@ -24,6 +24,8 @@ const (
 	PolicyNotAllowed Reason = "policy"          // a policy is required, and none is valid (6.1.3 f, 6.1.5 g)
 
 	IsRevoked Reason = "revoked" // its issuer has revoked it (6.1.3 a 3)
+
+	NotComputed Reason = "not-computed" // the budget did not reach to find out
 )
 
 // Failure is one reason and the certificate that it is about.

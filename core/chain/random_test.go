@@ -161,8 +161,8 @@ func (g graph) ours(t *testing.T) (valid []chain.Path) {
 	t.Helper()
 	v, query := new(chain.Verifier), chain.Query{Leaf: g.leaf, Given: chain.NewPool(g.given), Store: store(g.roots...),
 		At: now, Usage: pki.UsageServerAuth}
-	paths, gaveUp := v.Paths(query)
-	require.False(t, gaveUp)
+	paths, ended := v.Paths(query)
+	require.Empty(t, ended)
 	best, _ := v.Search(query)
 	require.Equal(t, paths[0].Certificates, best.Certificates, "the best of all paths is the best path")
 	return slices.DeleteFunc(paths, func(p chain.Path) bool { return !p.Valid() || p.OutOfDate > 0 })

@@ -28,9 +28,9 @@ func TestWhatCannotBeProcessed(t *testing.T) {
 		lower := authority(t, root, forge.Template{Name: "Lower", Swap: intermediate,
 			Extra: append(extra, notUsual(intermediate)...)})
 		l := leaf(t, lower, func(w *forge.Template) { w.Swap, w.Extra = end, notUsual(end) })
-		p, gaveUp := new(chain.Verifier).Search(chain.Query{Leaf: l, Given: pool(parse(t, lower.DER)),
+		p, ended := new(chain.Verifier).Search(chain.Query{Leaf: l, Given: pool(parse(t, lower.DER)),
 			Store: store(parse(t, root.DER)), At: now})
-		require.False(t, gaveUp)
+		require.Empty(t, ended)
 		require.NotNil(t, p.Anchor)
 		return p
 	}
@@ -241,8 +241,8 @@ func TestTwins(t *testing.T) {
 			"given and known": {Given: pool(other), Known: pool(right)},
 		} {
 			q.Leaf, q.Store, q.At, q.Usage = l, store(parse(t, root.DER)), now, pki.UsageServerAuth
-			p, gaveUp := new(chain.Verifier).Search(q)
-			assert.False(t, gaveUp)
+			p, ended := new(chain.Verifier).Search(q)
+			assert.Empty(t, ended)
 			assert.True(t, p.Valid(), "%s, %s: %v", name, where, p.Failures)
 			assert.Same(t, right, p.Certificates[1], "%s, %s", name, where)
 		}
@@ -254,10 +254,10 @@ func TestTwins(t *testing.T) {
 		}
 		deep := authority(t, lower, forge.Template{Name: "Deep"})
 		deeper := leaf(t, deep, nil)
-		p, gaveUp := new(chain.Verifier).Search(chain.Query{Leaf: deeper,
+		p, ended := new(chain.Verifier).Search(chain.Query{Leaf: deeper,
 			Known: pool(append(known, parse(t, deep.DER))...),
 			Store: store(parse(t, root.DER)), At: now})
-		assert.False(t, gaveUp)
+		assert.Empty(t, ended)
 		assert.True(t, p.Valid())
 		assert.True(t, p.Certificates[2].NotAfter.Equal(right.NotAfter))
 	})

@@ -12,6 +12,9 @@ import (
 	"nurvik/core/pki"
 )
 
+// maxSigners is how many certificates are tried as the signer of an OCSP response; one or two come along.
+const maxSigners = 12
+
 // clockSkew is how far ahead the clock of a responder may be.
 const clockSkew = 5 * time.Minute
 
@@ -118,7 +121,7 @@ func (v *Verifier) responder(r *pki.OCSPResponse, issuer *pki.Certificate, at ti
 	problem facts.Reason) {
 	candidates := []*pki.Certificate{issuer}
 	for _, der := range r.Certificates {
-		if c, err := pki.ParseCertificate(der); err == nil && len(candidates) < maxPathLength {
+		if c, err := pki.ParseCertificate(der); err == nil && len(candidates) < maxSigners {
 			candidates = append(candidates, c)
 		}
 	}

@@ -1,6 +1,7 @@
 package chain
 
 import (
+	"errors"
 	"slices"
 	"sync"
 
@@ -21,10 +22,22 @@ const (
 // stand in thousands of chains. It is safe for concurrent use.
 type Verifier struct {
 	results sync.Map // error by [2]pki.Fingerprint: certificate or list, and key
+	names   sync.Map // by authority and certificate, what its name constraints forbid
 }
 
 // Check verifies the certificate's signature under the key, as pki.Certificate.CheckSignedBy does.
 func (v *Verifier) Check(c *pki.Certificate, key pki.PublicKey) error { return v.check(c, key) }
+
+// ErrTooCostly says that the budget does not reach for a signature check.
+var ErrTooCostly = errors.New("the budget is spent")
+
+// CheckWithin is Check, paid from the budget. The error may be ErrTooCostly too.
+func (v *Verifier) CheckWithin(b *Budget, c *pki.Certificate, key pki.PublicKey) error {
+	if !b.spendOnce([2]pki.Fingerprint{c.Fingerprint(), key.Fingerprint()}, priceOf(key, len(c.RawTBS))) {
+		return ErrTooCostly
+	}
+	return v.check(c, key)
+}
 
 // signed is anything with a signature.
 type signed interface {
@@ -47,10 +60,14 @@ func (v *Verifier) check(what signed, key pki.PublicKey) error {
 // RoleOf tells the role by the certificate alone: a root is an authority that
 // certifies itself.
 func (v *Verifier) RoleOf(c *pki.Certificate) Role {
+	return roleOf(c, v.SelfSigned)
+}
+
+func roleOf(c *pki.Certificate, selfSigned func(*pki.Certificate) bool) Role {
 	switch {
 	case !c.IsCA():
 		return Leaf
-	case v.SelfSigned(c):
+	case selfSigned(c):
 		return Root
 	}
 	return Intermediate
@@ -59,6 +76,11 @@ func (v *Verifier) RoleOf(c *pki.Certificate) Role {
 // SelfSigned reports whether the certificate certifies itself, be it an authority or not.
 func (v *Verifier) SelfSigned(c *pki.Certificate) bool {
 	return c.SelfIssued() && v.Check(c, c.PublicKey) == nil
+}
+
+// SelfSignedWithin is the same, paid from the budget: false where that does not reach.
+func (v *Verifier) SelfSignedWithin(b *Budget, c *pki.Certificate) bool {
+	return c.SelfIssued() && v.CheckWithin(b, c, c.PublicKey) == nil
 }
 
 // FindLeaf returns the index of the leaf among certificates that were given

@@ -2,6 +2,7 @@ package chain
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"slices"
@@ -15,19 +16,10 @@ import (
 // Limits of one search. Real estates have paths of two to five certificates
 // and a handful of candidates for each place.
 const (
-	maxPathLength = 12   // certificates in a path, anchor included
-	MaxChecks     = 2000 // candidates looked at, over the whole search; a monstrous key counts for many
+	MaxPathLength = 30   // certificates in a path, anchor included
+	MaxChecks     = 2000 // candidates looked at, over the whole search
 	maxPaths      = 50   // paths that are kept of those that were found
 )
-
-// cost is 1 for every key that is met in earnest, and grows with the work that
-// modulus and exponent of an RSA key cause.
-func cost(key pki.PublicKey) int {
-	if key.E == nil {
-		return 1
-	}
-	return 1 + key.Bits*key.E.BitLen()/(1<<20)
-}
 
 // Query says what to search.
 type Query struct {
@@ -42,36 +34,42 @@ type Query struct {
 	Revoked  map[pki.Fingerprint]string // certificates that are revoked, with what is known of it
 
 	Distrusted map[pki.Fingerprint]bool // certificates, or keys, that count for nothing
+
+	Budget *Budget // of the whole judgement; nil for one of its own
 }
 
-// Search returns the best path of the query, and whether the search had to be
-// given up before every path was seen. There is always a path: at the least
-// the leaf alone.
-func (v *Verifier) Search(q Query) (best Path, gaveUp bool) {
-	s := search{query: q, verifier: v, keep: 1}
-	s.extend(Path{Certificates: []*pki.Certificate{q.Leaf}})
-	return s.paths[0], s.gaveUp
+// Search returns the best path of the query, and why the search ended before
+// every path was seen, if it did. There is always a path: at the least the leaf
+// alone.
+func (v *Verifier) Search(q Query) (best Path, ended Bound) {
+	paths, ended := v.search(q, 1)
+	return paths[0], ended
 }
 
 // Paths returns the paths of the query, the best first and at most maxPaths.
-func (v *Verifier) Paths(q Query) (paths []Path, gaveUp bool) {
-	s := search{query: q, verifier: v, keep: maxPaths}
+func (v *Verifier) Paths(q Query) (paths []Path, ended Bound) { return v.search(q, maxPaths) }
+
+func (v *Verifier) search(q Query, keep int) ([]Path, Bound) {
+	if q.Budget == nil {
+		q.Budget = NewBudget(context.Background())
+	}
+	s := search{query: q, verifier: v, keep: keep}
 	s.extend(Path{Certificates: []*pki.Certificate{q.Leaf}})
-	return s.paths, s.gaveUp
+	return s.paths, s.ended
 }
 
 // Pool is a set of certificates that can be found by subject. A nil pool is empty.
 type Pool struct {
 	bySubject map[string][]*pki.Certificate
-	held      map[pki.Fingerprint]bool
+	held      map[pki.Fingerprint]*pki.Certificate
 }
 
 // NewPool makes a pool; a certificate that is there twice counts once.
 func NewPool(list []*pki.Certificate) *Pool {
-	p := &Pool{bySubject: map[string][]*pki.Certificate{}, held: map[pki.Fingerprint]bool{}}
+	p := &Pool{bySubject: map[string][]*pki.Certificate{}, held: map[pki.Fingerprint]*pki.Certificate{}}
 	for _, c := range list {
-		if !p.held[c.Fingerprint()] {
-			p.held[c.Fingerprint()] = true
+		if p.held[c.Fingerprint()] == nil {
+			p.held[c.Fingerprint()] = c
 			p.bySubject[c.Subject.Key()] = append(p.bySubject[c.Subject.Key()], c)
 		}
 	}
@@ -96,12 +94,21 @@ func (p *Pool) With(more []*pki.Certificate) *Pool {
 	return NewPool(append(list, more...))
 }
 
-func (p *Pool) has(c *pki.Certificate) bool { return p != nil && p.held[c.Fingerprint()] }
+func (p *Pool) has(c *pki.Certificate) bool { return p.Held(c.Fingerprint()) != nil }
 
-// Certifies reports whether a certificate of the pool is the issuer of this one, by name and signature.
-func (v *Verifier) Certifies(p *Pool, c *pki.Certificate) bool {
+// Held is the certificate with the fingerprint, nil where the pool has none.
+func (p *Pool) Held(id pki.Fingerprint) *pki.Certificate {
+	if p == nil {
+		return nil
+	}
+	return p.held[id]
+}
+
+// Certifies reports whether a certificate of the pool is the issuer of this one, by name and signature. What the budget
+// does not reach for is no issuer.
+func (v *Verifier) Certifies(b *Budget, p *Pool, c *pki.Certificate) bool {
 	return slices.ContainsFunc(p.named(c.Issuer.Key()), func(issuer *pki.Certificate) bool {
-		return v.Check(c, issuer.PublicKey) == nil
+		return v.CheckWithin(b, c, issuer.PublicKey) == nil
 	})
 }
 
@@ -117,7 +124,19 @@ type search struct {
 	keep     int
 	paths    []Path // the best so far, the very best first
 	steps    int
-	gaveUp   bool
+	ended    Bound // why paths were left out; nothing more is looked at unless it is for their length
+}
+
+// broke ends the search because the budget does not reach.
+func (s *search) broke() { s.ended = s.query.Budget.Bound() }
+
+// over reports whether nothing more may be looked at.
+func (s *search) over() bool { return s.ended != "" && s.ended != TooDeep }
+
+// tooCostly ends the search at a path of which the budget leaves something open.
+func (s *search) tooCostly(c *pki.Certificate, what string) []Failure {
+	s.broke()
+	return []Failure{{NotComputed, c, what}}
 }
 
 // extend follows every candidate for the issuer of the path's last certificate, and reports whether a good path came of
@@ -130,29 +149,33 @@ func (s *search) extend(p Path) (good bool) {
 		return s.offer(p)
 	}
 	extended := false
-	if len(p.Certificates) < maxPathLength {
-		var done map[line]bool
-		for _, next := range s.issuers(top) {
-			if next.borrowed && done[lineOf(next.certificate)] {
-				continue
-			}
-			if s.steps += cost(next.certificate.PublicKey); s.steps > MaxChecks {
-				s.gaveUp = true
-				break
-			}
-			q, ok := s.step(p, next)
-			if !ok {
-				continue
-			}
-			extended = true
-			if s.extend(q) {
-				good = true
-				if next.borrowed {
-					if done == nil {
-						done = map[line]bool{}
-					}
-					done[lineOf(next.certificate)] = true
+	var done map[line]bool
+	for _, next := range s.issuers(top) {
+		if next.borrowed && done[lineOf(next.certificate)] {
+			continue
+		}
+		if s.steps++; s.steps > MaxChecks {
+			s.ended = TooManyNamesakes
+		}
+		if s.over() {
+			break
+		}
+		q, ok := s.step(p, next)
+		if !ok {
+			continue
+		}
+		if len(q.Certificates) > MaxPathLength {
+			s.ended = TooDeep
+			continue
+		}
+		extended = true
+		if s.extend(q) {
+			good = true
+			if next.borrowed {
+				if done == nil {
+					done = map[line]bool{}
 				}
+				done[lineOf(next.certificate)] = true
 			}
 		}
 	}
@@ -184,13 +207,18 @@ func (s *search) issuers(c *pki.Certificate) []candidate {
 			ranks[rank] = append(ranks[rank], next)
 		}
 	}
-	for _, a := range s.query.Store.Named(key) {
+	anchors, given, known := s.query.Store.Named(key), s.query.Given.named(key), s.query.Known.named(key)
+	if !s.query.Budget.spend((len(anchors) + len(given) + len(known)) / listedAtOnce) {
+		s.broke()
+		return nil
+	}
+	for _, a := range anchors {
 		add(candidate{certificate: a.Certificate, anchor: &a})
 	}
-	for _, g := range s.query.Given.named(key) {
+	for _, g := range given {
 		add(candidate{certificate: g})
 	}
-	for _, k := range s.newest(s.query.Known.named(key)) {
+	for _, k := range s.newest(known) {
 		if !s.query.Given.has(k) {
 			add(candidate{certificate: k, borrowed: true})
 		}
@@ -253,8 +281,15 @@ func (s *search) step(p Path, next candidate) (Path, bool) {
 		func(c *pki.Certificate) bool { return sameHolder(c, issuer) }) {
 		return p, false
 	}
+	if !s.query.Budget.spend(priceOfStep) {
+		s.broke()
+		return p, false
+	}
 	failures := slices.Clone(p.Failures)
-	switch err := s.verifier.Check(top, issuer.PublicKey); {
+	switch err := s.verifier.CheckWithin(s.query.Budget, top, issuer.PublicKey); {
+	case errors.Is(err, ErrTooCostly):
+		s.broke()
+		return p, false
 	case errors.Is(err, pki.ErrUnverifiable):
 		failures = append(failures, Failure{Unverifiable, top,
 			"it uses " + top.SignatureAlgorithm.Name + " and the key " + issuer.PublicKey.String()})
@@ -320,8 +355,8 @@ func (s *search) offer(p Path) (good bool) {
 	}
 	if p.Anchor != nil && len(p.Certificates) > 1 {
 		s.inherit(&p)
-		p.Failures = slices.Concat(p.Failures, nameFailure(p.Certificates), usageFailure(p.Certificates, s.query.Usage),
-			policyFailure(p.Certificates, s.query.Policies))
+		p.Failures = slices.Concat(p.Failures, s.nameFailure(p.Certificates),
+			usageFailure(p.Certificates, s.query.Usage), s.policyFailure(p.Certificates))
 	}
 	for _, c := range p.Certificates {
 		if !lifetime.ValidAt(c, s.query.At) {
@@ -358,7 +393,9 @@ func (s *search) inherit(p *Path) {
 				return f.Reason == Unverifiable &&
 					f.Certificate == c
 			})
-			if err := c.CheckSignedBy(key); err != nil {
+			if !s.query.Budget.spend(priceOf(key, len(c.RawTBS))) {
+				p.Failures = append(p.Failures, s.tooCostly(c, "its signature was not checked")...)
+			} else if err := c.CheckSignedBy(key); err != nil {
 				p.Failures = append(p.Failures, Failure{BadSignature, c,
 					"checked with the key of " + p.Certificates[i+1].Label()})
 			}

@@ -1,6 +1,7 @@
 package chain_test
 
 import (
+	"context"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -29,9 +30,9 @@ func TestSearch(t *testing.T) {
 	good := leaf(t, lower, nil)
 
 	t.Run("from what was given, in any order", func(t *testing.T) {
-		p, gaveUp := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: pool(upperC, good, lowerC),
+		p, ended := new(chain.Verifier).Search(chain.Query{Leaf: good, Given: pool(upperC, good, lowerC),
 			Store: store(rootC), At: now})
-		assert.False(t, gaveUp)
+		assert.Empty(t, ended)
 		assert.True(t, p.Valid())
 		assert.Equal(t, []string{"tides.tarnholm.example", "Lower", "Upper", "Root"}, labels(p))
 		assert.Zero(t, p.Borrowed)
@@ -178,8 +179,8 @@ func TestSearchIsBounded(t *testing.T) {
 			given = append(given, parse(t, der))
 		}
 	}
-	_, gaveUp := new(chain.Verifier).Search(chain.Query{Leaf: l, Given: chain.NewPool(given), Store: store(), At: now})
-	assert.True(t, gaveUp)
+	_, ended := new(chain.Verifier).Search(chain.Query{Leaf: l, Given: chain.NewPool(given), Store: store(), At: now})
+	assert.Equal(t, chain.TooManyNamesakes, ended)
 }
 
 func TestRoles(t *testing.T) {
@@ -232,7 +233,7 @@ func TestOrderAndDrawing(t *testing.T) {
 				Known: chain.NewPool([]*pki.Certificate{lo, up}), Store: store(ro), At: now})
 			require.True(t, p.Valid())
 			assert.Equal(t, tt.order, chain.CompareOrder(tt.given, p))
-			view := new(chain.Verifier).Draw(tt.given, p, "inner")
+			view := new(chain.Verifier).Draw(chain.NewBudget(context.Background()), tt.given, p, "inner")
 			assert.Equal(t, "inner", view.Store)
 			assert.Equal(t, p.Borrowed == 0, view.Complete)
 			if tt.places != nil {

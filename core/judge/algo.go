@@ -19,7 +19,7 @@ func algoWeakSignature(b *bundle) []Finding {
 	for _, c := range b.assessed.path.Below() {
 		hash := c.SignatureAlgorithm.HashName()
 		fault := slices.Contains(hashes.Fault, hash)
-		if !fault && !slices.Contains(hashes.Risk, hash) || b.context.Verifier.SelfSigned(c) {
+		if !fault && !slices.Contains(hashes.Risk, hash) || b.ownSigned[c.Fingerprint()] {
 			continue
 		}
 		f := aboutCertificate("algo.weak-signature", c, "The signature of %s uses %s.", c.Label(),

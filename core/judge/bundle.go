@@ -1,7 +1,7 @@
 package judge
 
 import (
-	"errors"
+	"cmp"
 	"slices"
 
 	"nurvik/core/chain"
@@ -31,10 +31,17 @@ type bundle struct {
 	leaf       *pki.Certificate
 	names      []naming.Reference
 
-	assessed  assessment
-	assembled []assembled // all paths into each store
-	cause     cause       // why there is no valid path from what was given
-	roots     map[pki.Fingerprint]bool
+	assessed        assessment
+	assembled       []assembled      // all paths into each store
+	cause           cause            // why there is no valid path from what was given
+	below, namesake *pki.Certificate // the one with the right name and the wrong key in its issuer's place
+	missing         bool             // the issuer's certificate can be had from where the chain says
+	rehearsal       chain.Path       // to an anchor for rehearsal, where there is none to another
+	refusing        []*trust.Store   // audiences without a valid path, where another store has one
+	undecided       string           // an audience for which the search was given up
+	audiencesGaveUp chain.Bound
+	roots           map[pki.Fingerprint]bool
+	ownSigned       map[pki.Fingerprint]bool // what certifies itself, of the best path
 	// certificates of the right name and the wrong key, beside or in the place of the right one
 	siblings map[pki.Fingerprint]bool
 	beside   []*pki.Certificate // of those, the ones that are beside it
@@ -56,10 +63,10 @@ const (
 
 // assessment is the result of looking for a path in the stores.
 type assessment struct {
-	path     chain.Path // the best there is
-	store    string     // that accepts it, "" for none
-	borrowed bool       // valid only with certificates that were not given
-	gaveUp   bool
+	path     chain.Path  // the best there is
+	store    string      // that accepts it, "" for none
+	borrowed bool        // valid only with certificates that were not given
+	gaveUp   chain.Bound // why a better path may have been missed; "" where none was
 }
 
 // assembled is what a trust store makes of a chain, with the paths themselves.
@@ -67,54 +74,17 @@ type assembled struct {
 	store    *trust.Store
 	required bool
 	paths    []chain.Path
-	gaveUp   bool
-}
-
-// examine finds out what the checks ask.
-func (b *bundle) examine() {
-	b.assessed, b.assembled = b.assess(), b.assemble()
-	check := b.checker()
-	b.roots = map[pki.Fingerprint]bool{}
-	for _, c := range b.given {
-		if c.IsCA() && c.SelfIssued() && check(c, c) == nil {
-			b.roots[c.Fingerprint()] = true
-		}
-	}
-	b.cause = b.causeOf()
-	b.findSiblings(check)
-	b.findSurplus(check)
-}
-
-func (b *bundle) causeOf() cause {
-	a := b.assessed
-	if a.store != "" && !a.borrowed {
-		return pathValid
-	}
-	if b.damaged {
-		return pathUnasked
-	}
-	if c, _ := b.misplaced(); !a.gaveUp && c != nil {
-		return pathSibling
-	}
-	switch {
-	case a.store != "":
-		return pathLacking
-	case a.gaveUp:
-		return pathGaveUp
-	case a.path.Anchor != nil:
-		return pathFailing
-	}
-	return pathNoAnchor
+	gaveUp   chain.Bound
 }
 
 // assess looks for a valid path, first from what was given, then with what is known.
 func (b *bundle) assess() assessment {
 	var best assessment
-	gaveUp := false
+	var gaveUp, alone chain.Bound
 	for _, known := range []*chain.Pool{nil, b.context.Known} {
 		for _, store := range b.context.stores() {
 			path, stopped := b.search(store.Earnest(), known)
-			gaveUp = gaveUp || stopped
+			gaveUp = cmp.Or(gaveUp, stopped)
 			a := assessment{path: path, borrowed: path.Borrowed > 0}
 			if path.Valid() {
 				a.store = store.Name
@@ -126,29 +96,26 @@ func (b *bundle) assess() assessment {
 		if best.path.Valid() {
 			break
 		}
+		alone = cmp.Or(alone, gaveUp)
 	}
 	if len(best.path.Certificates) == 0 { // no store at all
 		best.path, gaveUp = b.search(trust.New("", nil), b.context.Known)
 	}
-	best.gaveUp = gaveUp && !best.path.Valid() && !b.hopeless(best.path)
+	if !best.path.Valid() {
+		best.gaveUp = gaveUp
+	} else if best.borrowed { // what was given alone may be enough all the same
+		best.gaveUp = alone
+	}
 	return best
 }
 
-func (b *bundle) search(store *trust.Store, known *chain.Pool) (chain.Path, bool) {
+func (b *bundle) search(store *trust.Store, known *chain.Pool) (chain.Path, chain.Bound) {
 	return b.context.Verifier.Search(b.query(store, known))
-}
-
-// hopeless reports whether what is wrong with the path is the leaf's own, so
-// that no other path could be better.
-func (b *bundle) hopeless(path chain.Path) bool {
-	return path.Anchor != nil && slices.ContainsFunc(path.Failures, func(f chain.Failure) bool {
-		return f.Certificate == b.leaf && f.Reason != chain.NameNotAllowed && f.Reason != chain.PolicyNotAllowed
-	})
 }
 
 func (b *bundle) query(store *trust.Store, known *chain.Pool) chain.Query {
 	return chain.Query{Leaf: b.leaf, Given: b.pool, Known: known, Store: store, At: b.context.At, Usage: b.usage(),
-		Revoked: b.context.revoked, Distrusted: b.context.Distrust}
+		Revoked: b.context.revoked, Distrusted: b.context.Distrust, Budget: b.context.budget}
 }
 
 // usage is what the whole path must allow. Files hold certificates for other uses too: those are for servers that must
@@ -200,127 +167,19 @@ func (b *bundle) assemble() []assembled {
 
 // issuerKnown reports whether any certificate known here certifies this one, by name and signature.
 func (b *bundle) issuerKnown(c *pki.Certificate) bool {
-	v := b.context.Verifier
-	if v.Certifies(b.pool, c) || v.Certifies(b.context.Known, c) {
+	v, budget := b.context.Verifier, b.context.budget
+	if v.Certifies(budget, b.pool, c) || v.Certifies(budget, b.context.Known, c) {
 		return true
 	}
 	return slices.ContainsFunc(b.context.anchors().Named(c.Issuer.Key()), func(a trust.Anchor) bool {
-		return v.Check(c, a.Certificate.PublicKey) == nil
+		return v.CheckWithin(budget, c, a.Certificate.PublicKey) == nil
 	})
+}
+
+func (b *bundle) selfSigned(c *pki.Certificate) bool {
+	return b.context.Verifier.SelfSignedWithin(b.context.budget, c)
 }
 
 func (b *bundle) holds(c *pki.Certificate) bool {
 	return slices.ContainsFunc(b.given, func(g *pki.Certificate) bool { return g.Fingerprint() == c.Fingerprint() })
-}
-
-// maxSurplusChecks bounds the signature checks that are spent on certificates
-// beside the path; what is left when they are used up is passed over.
-const maxSurplusChecks = 2000
-
-var errEnough = errors.New("enough was checked")
-
-// checker checks signatures beside the path until enough was checked.
-func (b *bundle) checker() func(c, issuer *pki.Certificate) error {
-	checks := 0
-	return func(c, issuer *pki.Certificate) error {
-		if checks++; checks > maxSurplusChecks {
-			return errEnough
-		}
-		return b.context.Verifier.Check(c, issuer.PublicKey)
-	}
-}
-
-// namesakes are the given certificates that have the name of the certificate's
-// issuer and another key: no signature of theirs fits.
-func (b *bundle) namesakes(c *pki.Certificate, check func(c, issuer *pki.Certificate) error) []*pki.Certificate {
-	if c.SelfIssued() {
-		return nil
-	}
-	var out []*pki.Certificate
-	for _, g := range b.given {
-		// With the right identifier it is the signature that is bad.
-		if g != c && g.Subject.Key() == c.Issuer.Key() && !c.PointsTo(g) &&
-			errors.Is(check(c, g), pki.ErrBadSignature) {
-			out = append(out, g)
-		}
-	}
-	return out
-}
-
-// misplaced finds where a namesake is in the place of the right issuer: the
-// last certificate that was given on the way up, of which no given one is the issuer.
-func (b *bundle) misplaced() (c, namesake *pki.Certificate) {
-	path := b.assessed.path.Certificates
-	check := b.checker()
-	for i, on := range path {
-		if i > 0 && !b.holds(on) {
-			break
-		}
-		if i+1 < len(path) && (b.holds(path[i+1]) || b.assessed.path.Anchor != nil && i+2 == len(path)) {
-			continue
-		}
-		if s := b.namesakes(on, check); len(s) > 0 && !b.context.Verifier.Certifies(b.pool, on) {
-			return on, s[0]
-		}
-	}
-	return nil, nil
-}
-
-// findSiblings finds namesakes beside the right certificate.
-func (b *bundle) findSiblings(check func(c, issuer *pki.Certificate) error) {
-	b.siblings = map[pki.Fingerprint]bool{}
-	if b.assessed.gaveUp {
-		return
-	}
-	if b.cause == pathSibling {
-		_, namesake := b.misplaced()
-		b.siblings[namesake.Fingerprint()] = true
-	}
-	path := b.assessed.path.Certificates
-	// What is on the path, or issued something on it, is there under a name that two share: a root may have its
-	// intermediate's.
-	belongs := func(s *pki.Certificate) bool {
-		return slices.ContainsFunc(path, func(c *pki.Certificate) bool {
-			return c.Fingerprint() == s.Fingerprint() || c.Issuer.Key() == s.Subject.Key() && check(c, s) == nil
-		})
-	}
-	for i, on := range path[:len(path)-1] {
-		if !b.holds(path[i+1]) && (b.assessed.path.Anchor == nil || i+2 < len(path)) {
-			continue
-		}
-		for _, s := range b.namesakes(on, check) {
-			if b.siblings[s.Fingerprint()] || belongs(s) {
-				continue
-			}
-			b.siblings[s.Fingerprint()] = true
-			b.beside = append(b.beside, s)
-		}
-	}
-}
-
-// findSurplus finds certificates that are of no use to the leaf.
-func (b *bundle) findSurplus(check func(c, issuer *pki.Certificate) error) {
-	if b.assessed.gaveUp {
-		return
-	}
-	seen, path := map[pki.Fingerprint]bool{}, map[pki.Fingerprint]bool{}
-	for _, c := range b.assessed.path.Certificates {
-		path[c.Fingerprint()] = true
-	}
-	issuesAny := func(issuer *pki.Certificate) bool {
-		return slices.ContainsFunc(b.given, func(c *pki.Certificate) bool {
-			return c.Fingerprint() != issuer.Fingerprint() && c.Issuer.Key() == issuer.Subject.Key() &&
-				check(c, issuer) == nil
-		})
-	}
-	for _, c := range b.given {
-		id := c.Fingerprint()
-		if !seen[id] && id != b.leaf.Fingerprint() && !path[id] && !b.roots[id] && !b.siblings[id] && !issuesAny(c) {
-			if errors.Is(check(c, c), errEnough) {
-				return
-			}
-			b.surplus = append(b.surplus, c)
-		}
-		seen[id] = true
-	}
 }

@@ -36,10 +36,11 @@ func chainIncomplete(b *bundle) []Finding {
 
 // issuerMissing is for a chain whose end names an address of its issuer's certificate that nobody here knows.
 func issuerMissing(b *bundle) []Finding {
-	top, from, ok := missingIssuer(b)
-	if !ok {
+	if !b.missing {
 		return nil
 	}
+	top := end(b)
+	from := top.URLs(pki.AccessCAIssuers)
 	f := found("chain.incomplete", b.leaf.Fingerprint().String(), b.leaf.Label(),
 		"The chain of %s ends at %s; the certificate of its issuer %q is missing.", b.leaf.Label(), top.Label(),
 		top.Issuer.Label())
@@ -67,13 +68,47 @@ func chainPathFailures(b *bundle) []Finding {
 }
 
 func chainGaveUp(b *bundle) []Finding {
-	if b.cause != pathGaveUp {
-		return nil
+	switch {
+	case b.cause == pathGaveUp:
+		return []Finding{gaveUp(b.leaf, b.assessed.gaveUp, "a path from %s to a root", b.leaf.Label())}
+	case b.audiencesGaveUp != "":
+		return []Finding{gaveUp(b.leaf, b.audiencesGaveUp, "a path from %s to a root of the audience %q",
+			b.leaf.Label(), b.undecided)}
 	}
-	return []Finding{found("chain.gave-up", b.leaf.Fingerprint().String(), b.leaf.Label(),
-		"The search for a path from %s to a root was given up after %d checks: too many certificates have the "+
-			"same names.",
-		b.leaf.Label(), chain.MaxChecks)}
+	return nil
+}
+
+// gaveUpOn is for the leaves of a file for which the budget leaves nothing.
+func gaveUpOn(left []*bundle) Finding {
+	first := left[0]
+	bound := first.context.budget.Bound()
+	if len(left) == 1 {
+		return gaveUp(first.leaf, bound, "a path from %s to a root", first.leaf.Label())
+	}
+	return gaveUp(first.leaf, bound, "paths from %s and %s to a root", first.leaf.Label(),
+		plural(len(left)-1, "other certificate"))
+}
+
+func gaveUp(leaf *pki.Certificate, bound chain.Bound, what string, args ...any) Finding {
+	f := found("chain.gave-up", leaf.Fingerprint().String(), leaf.Label(), "The search for %s was given up: %s.",
+		fmt.Sprintf(what, args...), boundWords(bound))
+	if bound == chain.Interrupted {
+		f.Remedy = "Run the audit again, and let it end."
+	}
+	return f
+}
+
+// boundWords say what ended a search.
+func boundWords(bound chain.Bound) string {
+	switch bound {
+	case chain.TooManyNamesakes:
+		return fmt.Sprintf("after %d candidates, for too many certificates have the same names", chain.MaxChecks)
+	case chain.TooDeep:
+		return fmt.Sprintf("a path would have more than %d certificates", chain.MaxPathLength)
+	case chain.Interrupted:
+		return "it was interrupted"
+	}
+	return "signatures, name constraints and policies take more work than any real chain needs"
 }
 
 // chainWrongSibling tells of certificates with the name of the issuer and
@@ -96,7 +131,7 @@ func chainWrongSibling(b *bundle) []Finding {
 
 // siblingInPlace says which certificate would fit, where one is known.
 func siblingInPlace(b *bundle) Finding {
-	c, sibling := b.misplaced()
+	c, sibling := b.below, b.namesake
 	f := aboutCertificate("chain.wrong-sibling", sibling,
 		"The certificate %q has the right name and the wrong key: it did not issue %s.", sibling.Label(), c.Label())
 	f.Evidence.Key = sibling.PublicKey.String()
@@ -120,7 +155,7 @@ func siblingInPlace(b *bundle) Finding {
 // chainWrongOrder compares the order given with the right one.
 func chainWrongOrder(b *bundle) []Finding {
 	path := b.assessed.path
-	if b.assessed.gaveUp || b.unordered { // the best path is not known, or there is no order
+	if b.assessed.gaveUp != "" || b.unordered { // the best path is not known, or there is no order
 		return nil
 	}
 	order := chain.CompareOrder(b.given, path)
@@ -146,7 +181,7 @@ func chainRootSent(b *bundle) []Finding {
 	var out []Finding
 	for _, c := range b.given {
 		// of a heap like that nothing more is said
-		if !b.assessed.gaveUp && c.Fingerprint() != b.leaf.Fingerprint() && b.roots[c.Fingerprint()] {
+		if b.assessed.gaveUp == "" && c.Fingerprint() != b.leaf.Fingerprint() && b.roots[c.Fingerprint()] {
 			out = append(out, aboutCertificate("chain.root-sent", c,
 				"The root %q is sent too; clients only trust roots in their own store.", c.Label()))
 		}
@@ -156,7 +191,7 @@ func chainRootSent(b *bundle) []Finding {
 
 // chainDuplicate notes what an endpoint sends twice. In a file the repeated block is told, in a heap this.
 func chainDuplicate(b *bundle) []Finding {
-	if b.file && !b.context.Heap || b.assessed.gaveUp {
+	if b.file && !b.context.Heap || b.assessed.gaveUp != "" {
 		return nil
 	}
 	var out []Finding

@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"context"
 	"fmt"
 	"math/big"
 	"slices"
@@ -40,12 +41,15 @@ type Context struct {
 	Lists     map[string][]List            // CRLs in files, by the key of their issuer, the newest first
 	Unordered bool                         // a heap came from where files have no order
 	Report    rescue.Report                // takes defects of the judging itself to the log; nil drops them
+	Run       context.Context              // judging ends with it, for what is left without a verdict; nil for never
 
+	budget     *chain.Budget              // of the target under judgement
 	revocation []facts.Revocation         // of the target under judgement
 	local      []facts.Revocation         // what the lists in files say of it
 	revoked    map[pki.Fingerprint]string // what is revoked as of At
 
 	weak      *sync.Map           // weaknesses of RSA keys, by PublicKey.Match
+	described *sync.Map           // descriptions of CAs, which come with every endpoint; nil remembers none
 	anchors   func() *trust.Store // every anchor known
 	usual     *Basis              // of judgements on facts of this version, which share it
 	rehearsal func() *trust.Store // those for rehearsal
@@ -90,10 +94,12 @@ func (c *Context) ready() {
 	if c.Verifier == nil {
 		c.Verifier = &chain.Verifier{}
 	}
-	if c.weak != nil { // a copy of one that is ready
+	if c.anchors != nil { // a copy of one that is ready
 		return
 	}
-	c.weak = &sync.Map{}
+	if c.weak == nil {
+		c.weak = &sync.Map{}
+	}
 	c.usual = c.basis(facts.Schema)
 	all := slices.Concat(c.Trust, c.Audiences)
 	if c.Anchors != nil {
@@ -103,6 +109,14 @@ func (c *Context) ready() {
 	c.rehearsal = sync.OnceValue(func() *trust.Store { return c.anchors().OfKind(trust.Rehearsal) })
 }
 
+// Share makes the memory that copies of the context have in common, whatever they expect.
+func (c *Context) Share() {
+	if c.Verifier == nil {
+		c.Verifier = &chain.Verifier{}
+	}
+	c.weak, c.described = &sync.Map{}, &sync.Map{}
+}
+
 // stores are the alternatives: the audiences themselves where nothing else is named.
 func (c *Context) stores() []*trust.Store {
 	if len(c.Trust) > 0 {
@@ -110,6 +124,20 @@ func (c *Context) stores() []*trust.Store {
 	}
 	return c.Audiences
 }
+
+// certificate decodes one, unless it is known: those of CAs come with every endpoint.
+func (c *Context) certificate(der []byte) (*pki.Certificate, error) {
+	if known := c.Known.Held(pki.FingerprintOf(der)); known != nil {
+		return known, nil
+	}
+	return pki.ParseCertificate(der)
+}
+
+// over reports whether nothing more is to be judged.
+func (c *Context) over() bool { return c.Run != nil && c.Run.Err() != nil }
+
+// begin gives the target that is judged next a budget of its own.
+func (c *Context) begin() { c.budget = chain.NewBudget(c.Run) }
 
 // learn takes in what was fetched and what is known to be revoked. words says
 // what is known of a revocation.

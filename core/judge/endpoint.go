@@ -9,6 +9,9 @@ import (
 // finding of that endpoint.
 func Endpoint(e facts.Endpoint, context Context) (j Judgement) {
 	context.ready()
+	if context.over() {
+		return Judgement{Target: e.Endpoint, Kind: "endpoint"}
+	}
 	if d := context.Report.Do(e.Endpoint, func() { j = ofFacts(e, context) }); d != nil {
 		j = NotJudged(e.Endpoint, "endpoint", context.basis(e.Schema), d)
 	}
@@ -17,9 +20,10 @@ func Endpoint(e facts.Endpoint, context Context) (j Judgement) {
 }
 
 func ofFacts(e facts.Endpoint, context Context) Judgement {
+	context.begin()
 	context.learn(e.Fetched, e.Revocation, revokedWords)
 	j := Judgement{Target: e.Endpoint, Kind: "endpoint", Basis: context.basis(e.Schema), Chains: []Chain{}}
-	v, seen := visit(&e, &context), newPool()
+	v, seen := visit(&e, &context), newPool(&context)
 	for _, a := range v.addresses {
 		j.Shown = append(j.Shown, shownOf(a))
 		if a.bundle != nil {

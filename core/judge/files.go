@@ -24,6 +24,9 @@ func File(file facts.File, context Context) Judgement {
 // context, so that it is shared: a copy for each of 100,000 files is what the
 // collector of garbage would be busy with.
 func judged(file *facts.File, shared *Context) (j Judgement) {
+	if shared.over() {
+		return Judgement{Target: file.Path, Kind: "file"}
+	}
 	if d := shared.Report.Do(file.Path, func() { j = judgedAlone(file, shared) }); d != nil {
 		j = NotJudged(file.Path, "file", shared.basis(file.Schema), d)
 	}
@@ -39,11 +42,16 @@ func judgedAlone(file *facts.File, shared *Context) Judgement {
 		return j
 	}
 	context := *shared
+	context.begin()
 	context.learn(file.Fetched, file.Revocation, revokedWords)
-	m, seen := open(file, &context), newPool()
+	m, seen := open(file, &context), newPool(&context)
 	findings, bundles := ofFile(m), bundlesOf(m)
 	learnLists(&context, bundles)
 	for i, b := range bundles {
+		if context.budget.Bound() != "" && i > 0 {
+			findings = append(findings, gaveUpOn(bundles[i:]))
+			break
+		}
 		bundles[i] = nil // of many chains one at a time is in memory
 		b.examine()
 		findings = append(findings, ofChain(b)...)

@@ -4,15 +4,17 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"nurvik/core/chain"
 	"nurvik/core/lifetime"
 	"nurvik/core/pki"
+	"nurvik/core/plain"
 	"nurvik/core/trust"
 )
 
-// Judgement is the result for one endpoint or file.
+// Judgement is the result for one endpoint or file. It has no verdict where judging was interrupted before its turn.
 type Judgement struct {
 	Target       string            `json:"target"`
 	Kind         string            `json:"kind" enum:"endpoint,file"`
@@ -64,7 +66,7 @@ const maxShown = 8
 
 // draw adds the bundle's chain to the judgement; equal chains are drawn once.
 func (j *Judgement) draw(b *bundle, address string, seen *pool) {
-	view := b.context.Verifier.Draw(b.given, b.assessed.path, b.assessed.store)
+	view := b.context.Verifier.Draw(b.context.budget, b.given, b.assessed.path, b.assessed.store)
 	seen.add(b.given[:len(view.Given)]...)
 	seen.add(b.assessed.path.Certificates...)
 	for _, a := range b.assembled {
@@ -127,7 +129,7 @@ func bundlePEM(b *bundle) []string {
 func audiencesOf(b *bundle) []Audience {
 	out := []Audience{}
 	for _, a := range b.assembled {
-		row := Audience{Store: a.store.Name, Required: a.required, GaveUp: a.gaveUp, Paths: []PathView{}}
+		row := Audience{Store: a.store.Name, Required: a.required, GaveUp: a.gaveUp != "", Paths: []PathView{}}
 		for _, p := range a.paths {
 			if len(row.Paths) == maxShown {
 				row.More = len(a.paths) - maxShown
@@ -198,6 +200,7 @@ var failureWords = map[chain.Reason]string{
 	chain.UsageNotAllowed:  "%s is not meant for this use: %s",
 	chain.PolicyNotAllowed: "%s is valid under no certificate policy that the path requires: %s",
 	chain.IsRevoked:        "%s is revoked, %s",
+	chain.NotComputed:      "%s was not checked to the end: %s",
 }
 
 // pathReason is the first reason why the path is not valid now, "" when it is.
@@ -230,17 +233,33 @@ type pool struct {
 	seen   map[pki.Fingerprint]bool
 	list   []pki.Description
 	chains map[string]int
+	known  *sync.Map
 }
 
-func newPool() *pool {
-	return &pool{seen: map[pki.Fingerprint]bool{}, list: []pki.Description{}, chains: map[string]int{}}
+func newPool(c *Context) *pool {
+	return &pool{known: c.described, seen: map[pki.Fingerprint]bool{}, list: []pki.Description{},
+		chains: map[string]int{}}
 }
 
 func (p *pool) add(certificates ...*pki.Certificate) {
 	for _, c := range certificates {
 		if !p.seen[c.Fingerprint()] {
 			p.seen[c.Fingerprint()] = true
-			p.list = append(p.list, c.Describe())
+			p.list = append(p.list, p.describe(c))
 		}
 	}
+}
+
+func (p *pool) describe(c *pki.Certificate) pki.Description {
+	if p.known == nil || !c.IsCA() {
+		return c.Describe()
+	}
+	known, ok := p.known.Load(c.Fingerprint())
+	if !ok {
+		d := c.Describe()
+		plain.CleanLines(&d) // here, for afterwards it is shared
+		known, _ = p.known.LoadOrStore(c.Fingerprint(), d)
+	}
+	d, _ := known.(pki.Description)
+	return d
 }

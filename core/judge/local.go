@@ -45,7 +45,7 @@ func listed(c *Context, b *bundle, x, issuer *pki.Certificate) (r facts.Revocati
 			continue
 		}
 		lookup := chain.Lists{Verifier: c.Verifier, Lists: all[i:], Given: b.pool, Known: c.Known, Store: c.anchors(),
-			At: c.At, Stale: true}
+			At: c.At, Stale: true, Budget: c.budget}
 		listing := lookup.Of(x, issuer)
 		switch {
 		case listing.Revoked != nil && !listing.Revoked.At.After(c.At):

@@ -35,26 +35,6 @@ func unverifiable(b *bundle) bool {
 	return false
 }
 
-// end is the last certificate on the way up.
-func end(b *bundle) *pki.Certificate {
-	certificates := b.assessed.path.Certificates
-	return certificates[len(certificates)-1]
-}
-
-// missingIssuer reports whether a chain without an anchor ends at a certificate
-// that says where its issuer's can be had, and no certificate known here is that.
-func missingIssuer(b *bundle) (top *pki.Certificate, from []string, missing bool) {
-	if b.context.Verifier.SelfSigned(b.leaf) {
-		return nil, nil, false
-	}
-	if rehearsed, _ := b.search(b.context.rehearsal(), b.context.Known); rehearsed.Valid() {
-		return nil, nil, false
-	}
-	top = end(b)
-	from = top.URLs(pki.AccessCAIssuers)
-	return top, from, !top.SelfIssued() && len(from) > 0 && !b.issuerKnown(top)
-}
-
 // endEvidence is what a finding about a chain without an anchor rests on.
 func endEvidence(b *bundle, top *pki.Certificate) Evidence {
 	return Evidence{Issuer: top.Issuer.String(), Certificate: fingerprint(b.leaf), Store: storeNames(b)}

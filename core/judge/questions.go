@@ -21,6 +21,7 @@ type Question struct {
 // is known nowhere and may be fetched.
 func Questions(e facts.Endpoint, context Context) (questions []Question, lacking []*pki.Certificate) {
 	context.ready()
+	context.begin()
 	context.learn(e.Fetched, nil, revokedWords)
 	for _, a := range visit(&e, &context).addresses {
 		if a.bundle == nil {
@@ -38,6 +39,7 @@ func Questions(e facts.Endpoint, context Context) (questions []Question, lacking
 // FileQuestions are the same for a file.
 func FileQuestions(f facts.File, context Context) (questions []Question, lacking []*pki.Certificate) {
 	context.ready()
+	context.begin()
 	context.learn(f.Fetched, nil, revokedWords)
 	for _, b := range bundlesOf(open(&f, &context)) {
 		q, top := b.questions(nil)
@@ -88,6 +90,7 @@ func (b *bundle) questions(staple []byte) (questions []Question, lacking *pki.Ce
 // Knows reports whether the certificate's issuer is known here, by name and signature.
 func (c Context) Knows(x *pki.Certificate) bool {
 	c.ready()
+	c.begin()
 	b := bundle{context: &c}
 	return b.issuerKnown(x)
 }

@@ -115,15 +115,11 @@ func severities(t *testing.T) map[string]judge.Judgement {
 	inner.Policy, err = policy.Load("internal")
 	require.NoError(t, err)
 	old := s.leaf(s.lower, func(w *forge.Template) { w.Sign = &forge.ECDSASHA1 })
-	demanding := served("1.3", s.leaf(s.lower, func(w *forge.Template) {
-		w.Extra = []forge.Extension{{ID: []int{1, 3, 6, 1, 5, 5, 7, 1, 24}, Value: []byte{0x30, 3, 2, 1, 5}}}
-	}), s.lower.DER, s.upper.DER)
 	shipped := s.context()
 	shipped.Trust = []*trust.Store{trust.New("system", []trust.Anchor{{Certificate: s.parse(s.root.DER),
 		Kind:    trust.Public,
 		Shipped: true}})}
 	return map[string]judge.Judgement{
-		"revoke.staple-missing fault": judge.Endpoint(observed(demanding), s.context()),
 		"trust.timestamps-missing risk": judge.Endpoint(observed(served("1.3", leaf, s.lower.DER, s.upper.DER)),
 			shipped),
 		"algo.weak-signature risk":     judge.File(file(old, s.lower.DER, s.upper.DER), inner),

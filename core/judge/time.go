@@ -44,14 +44,17 @@ func timeTooLong(b *bundle) []Finding {
 	if leaf.NotBefore.IsZero() || leaf.NotAfter.IsZero() || leaf.IsCA() {
 		return nil
 	}
-	days, rule := lives.MostDays, fmt.Sprintf("the policy allows %s", plural(lives.MostDays, "day"))
+	days := lives.MostDays
 	if days == 0 && path.Anchor != nil && path.Anchor.Kind == trust.Public {
 		days = lives.PublicDays(leaf.NotBefore)
-		rule = fmt.Sprintf("a public CA may give at most %s to a certificate that it issues on %s", plural(days, "day"),
-			leaf.NotBefore.UTC().Format(time.DateOnly))
 	}
 	if days == 0 || lifetime.Span(leaf) <= lifetime.Seconds(days)*lifetime.Day {
 		return nil
+	}
+	rule := fmt.Sprintf("the policy allows %s", plural(days, "day"))
+	if lives.MostDays == 0 {
+		rule = fmt.Sprintf("a public CA may give at most %s to a certificate that it issues on %s", plural(days, "day"),
+			leaf.NotBefore.UTC().Format(time.DateOnly))
 	}
 	return []Finding{aboutCertificate("time.too-long", leaf, "%s has a lifetime of %s; %s.", leaf.Label(),
 		span(lifetime.Span(leaf)), rule)}

@@ -12,17 +12,17 @@ func trustNoAnchor(b *bundle) []Finding {
 	if b.cause != pathNoAnchor {
 		return nil
 	}
-	if _, _, missing := missingIssuer(b); missing {
+	if b.missing {
 		return nil
 	}
 	leaf, id, top := b.leaf, b.leaf.Fingerprint().String(), end(b)
 	var f Finding
-	if b.context.Verifier.SelfSigned(leaf) {
+	if b.ownSigned[leaf.Fingerprint()] {
 		f = found("trust.self-signed", id, leaf.Label(),
 			"%s is self-signed; no client trusts it without being told to.", leaf.Label())
-	} else if path, _ := b.search(b.context.rehearsal(), b.context.Known); path.Valid() {
+	} else if b.rehearsal.Valid() {
 		f = found("trust.rehearsal-issuer", id, leaf.Label(), "%s was issued below %q, which is for rehearsal only.",
-			leaf.Label(), path.Anchor.Certificate.Label())
+			leaf.Label(), b.rehearsal.Anchor.Certificate.Label())
 	} else {
 		f = found("trust.unknown-anchor", id, leaf.Label(),
 			"The chain of %s ends at the issuer %q, which is not in %s; an intermediate or the root may be missing.",
@@ -44,14 +44,8 @@ func trustPathFailures(b *bundle) []Finding {
 // trustAudienceSplit looks for a path in each declared audience, where the
 // endpoint is accepted at all.
 func trustAudienceSplit(b *bundle) []Finding {
-	if b.assessed.store == "" || b.assessed.borrowed {
-		return nil
-	}
 	var out []Finding
-	for _, store := range b.context.Audiences {
-		if path, _ := b.search(store.Earnest(), nil); path.Valid() {
-			continue
-		}
+	for _, store := range b.refusing {
 		f := found("trust.audience-split", store.Name, store.Name,
 			"The audience %q has no valid path for %s, issued by %q, while %q accepts it.",
 			store.Name, b.leaf.Label(), b.leaf.Issuer.Label(), b.assessed.store)

@@ -79,7 +79,7 @@ func (a *address) read(e *facts.Endpoint, names []naming.Reference) {
 	var given []*pki.Certificate
 	a.unreadable = make([]error, len(a.seen.Certificates))
 	for i, der := range a.seen.Certificates {
-		c, err := pki.ParseCertificate(der)
+		c, err := a.context.certificate(der)
 		if a.unreadable[i] = err; err == nil {
 			given = append(given, c)
 		}

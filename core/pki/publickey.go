@@ -38,12 +38,18 @@ type PublicKey struct {
 	Bytes      []byte // the key as encoded in the bit string
 	Parameters []byte // of the algorithm, as encoded
 
-	named OID                 // the curve of an EC key, "" when it is not known
-	only  *SignatureAlgorithm // what the parameters of an RSA-PSS key allow; nil for anything
+	named       OID                 // the curve of an EC key, "" when it is not known
+	fingerprint Fingerprint         // of what was decoded, because searching asks for it all the time
+	only        *SignatureAlgorithm // what the parameters of an RSA-PSS key allow; nil for anything
 }
 
 // Fingerprint is the SHA-256 of the SubjectPublicKeyInfo.
-func (k PublicKey) Fingerprint() Fingerprint { return FingerprintOf(k.Raw) }
+func (k PublicKey) Fingerprint() Fingerprint {
+	if k.fingerprint == (Fingerprint{}) {
+		return FingerprintOf(k.Raw)
+	}
+	return k.fingerprint
+}
 
 // String describes the key as people do: "RSA 2048", "EC P-256", "Ed25519".
 func (k PublicKey) String() string {
@@ -173,7 +179,7 @@ func (k PublicKey) usual() []byte {
 // publicKey decodes a SubjectPublicKeyInfo.
 func (d *decoder) publicKey(el element) PublicKey {
 	const field, section = "subjectPublicKeyInfo", "RFC 5280 section 4.1.2.7"
-	k := PublicKey{Raw: el.full, Algorithm: KeyUnknown}
+	k := PublicKey{Raw: el.full, Algorithm: KeyUnknown, fingerprint: FingerprintOf(el.full)}
 	s := cryptobyte.String(el.content)
 	alg, ok := d.take(&s, tagSequence, field)
 	if !ok {

@@ -8,7 +8,8 @@ import (
 	"golang.org/x/crypto/cryptobyte/asn1"
 )
 
-// Timestamp is a signed certificate timestamp: the promise of a log that it will publish the certificate (RFC 6962, 3.2).
+// Timestamp is a signed certificate timestamp: the promise of a log that it will publish the certificate (RFC 6962,
+// 3.2).
 type Timestamp struct {
 	Log [32]byte // SHA-256 of the log's key
 	At  time.Time

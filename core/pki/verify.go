@@ -25,6 +25,10 @@ var (
 // maxRSABits bounds the work that a hostile key can cause.
 const maxRSABits = 16384
 
+// maxRSAWork bounds what one check costs, which grows with the square of the modulus and the length of the exponent: an
+// exponent of 256 bits for the largest modulus, the longest that FIPS 186-5 (A.1.1) allows.
+const maxRSAWork = maxRSABits * maxRSABits * 256
+
 // CheckSignedBy verifies the certificate's signature under the key. The error
 // is nil, ErrBadSignature or ErrUnverifiable, the latter with the reason.
 func (c *Certificate) CheckSignedBy(key PublicKey) error {
@@ -110,7 +114,7 @@ func verifyRSA(key PublicKey, signature []byte, fits func(encoded []byte, modulu
 	if key.Algorithm != KeyRSA && key.Algorithm != KeyRSAPSS || key.N == nil || key.N.Sign() <= 0 || key.E.Sign() <= 0 {
 		return ErrBadSignature
 	}
-	if key.Bits > maxRSABits || key.E.BitLen() > key.Bits {
+	if key.Bits > maxRSABits || key.E.BitLen() > key.Bits || key.Bits*key.Bits*key.E.BitLen() > maxRSAWork {
 		return fmt.Errorf("%w: RSA key of %d bits", ErrUnverifiable, key.Bits)
 	}
 	size := (key.Bits + 7) / 8

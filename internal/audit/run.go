@@ -34,8 +34,11 @@ func (p *Plan) Steps() int { return len(p.visits) }
 // report holds what is known until then, and the rest as unexamined.
 func (p *Plan) Run(ctx context.Context, o Options) *Report {
 	observed, errs := p.visit(ctx, o)
+	judging, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	defer cancel()
 	engine := assess.New(assess.Options{At: o.At, Anchors: p.anchors, Memory: p.memory, Distrust: o.Distrust,
-		Heap: p.heap, Unordered: p.heap && p.unordered, Bare: o.Bare && len(o.Distrust) == 0, Report: p.report})
+		Heap: p.heap, Unordered: p.heap && p.unordered, Bare: o.Bare && len(o.Distrust) == 0, Report: p.report,
+		Run: judging})
 	engine.LearnFacts(observed, p.files)
 	engine.LearnFacts(nil, p.sources)
 	report := &Report{Schema: Schema, At: o.At.UTC().Truncate(time.Second), Policy: p.Policy().Name,
@@ -58,6 +61,7 @@ func (p *Plan) Run(ctx context.Context, o Options) *Report {
 			return inquiry.Target{File: &p.files[i], Engine: engine, Expected: p.ofFiles}
 		}, o.Asking)
 	}
+	defer context.AfterFunc(ctx, func() { time.AfterFunc(grace, cancel) })()
 	judgements := engine.Endpoints(observed, func(i int) assess.Expectation { return p.visits[i].expected })
 	var ofFiles []judge.Judgement
 	if len(p.files) > 0 {
@@ -86,7 +90,9 @@ func (p *Plan) Run(ctx context.Context, o Options) *Report {
 			continue
 		}
 		j := judgements[i]
-		report.add(Target{j, e})
+		if !report.add(Target{j, e}) {
+			continue
+		}
 		if j.Verdict == judge.Unreachable {
 			report.Unexamined = append(report.Unexamined, Unexamined{j.Target, j.Findings[0].Message})
 		}
@@ -101,7 +107,15 @@ func (p *Plan) Run(ctx context.Context, o Options) *Report {
 	return report
 }
 
-func (r *Report) add(t Target) {
+// grace is how long judging may go on when the run is interrupted: what was learnt until then is worth a judgement.
+const grace = 500 * time.Millisecond
+
+// add takes in a target, if it was judged.
+func (r *Report) add(t Target) bool {
+	if t.Verdict == "" {
+		r.Unexamined = append(r.Unexamined, Unexamined{t.Target, "interrupted before it was judged"})
+		return false
+	}
 	r.Targets = append(r.Targets, t)
 	r.Summary.Count(t.Verdict)
 	for _, f := range t.Findings {
@@ -109,6 +123,7 @@ func (r *Report) add(t Target) {
 			r.Unexamined = append(r.Unexamined, Unexamined{t.Target, f.Message})
 		}
 	}
+	return true
 }
 
 // visit examines every endpoint, as many at once as there may be connections.

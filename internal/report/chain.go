@@ -90,6 +90,7 @@ func (c *Chains) add(j judge.Judgement) {
 			findings = append(findings, f)
 		}
 	}
+	uncovered := slices.ContainsFunc(findings, func(f judge.Finding) bool { return f.Code == "name.uncovered" })
 	for i, x := range j.Chains {
 		a := &ChainAnswer{Target: j.Target, Addresses: x.Addresses, Complete: x.View.Complete, Revocation: x.Revocation,
 			Bundle: x.Bundle,
@@ -124,8 +125,7 @@ func (c *Chains) add(j judge.Judgement) {
 		if len(j.Chains) == 1 || i == 0 { // findings are of the target as a whole
 			a.Findings = append(a.Findings, findings...)
 		}
-		a.Trusted = trusted(x.Audiences) && !slices.ContainsFunc(findings,
-			func(f judge.Finding) bool { return f.Code == "name.uncovered" })
+		a.Trusted = trusted(x.Audiences) && !uncovered
 		if c.ChainAnswer == nil {
 			c.ChainAnswer = a
 		} else {
