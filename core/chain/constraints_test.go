@@ -157,7 +157,8 @@ func TestPolicies(t *testing.T) {
 	}
 	failures := func(path []*pki.Certificate, in PolicyInputs) ([]Failure, Bound) {
 		s := search{verifier: &Verifier{}, query: Query{Policies: in, Budget: NewBudget(context.Background())}}
-		return s.policyFailure(path), s.ended
+		_, failed := s.policyFailure(path)
+		return failed, s.ended
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {

@@ -40,9 +40,10 @@ type Path struct {
 	Certificates []*pki.Certificate // with the anchor last where there is one
 	Anchor       *trust.Anchor      // nil when the path ends without one
 	Failures     []Failure
-	Borrowed     int // certificates that came from what is known and not from what was given
-	OutOfDate    int // certificates, the anchor included, that are not valid at the time asked
-	Weak         int // signatures below the anchor with a hash that is broken
+	Borrowed     int       // certificates that came from what is known and not from what was given
+	OutOfDate    int       // certificates, the anchor included, that are not valid at the time asked
+	Policies     []pki.OID // for which it is valid, of those accepted (RFC 9618, 5.4); none where it has no anchor
+	Weak         int       // signatures below the anchor with a hash that is broken
 }
 
 // Valid reports whether the path ends in an anchor without a failure.

@@ -8,11 +8,13 @@ import (
 	"io"
 	"math/big"
 	"os"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v3"
 
 	"nurvik/core/chain"
 	"nurvik/core/pki"
@@ -89,12 +91,38 @@ func agree(t *testing.T, name string, der []byte, l *pki.RevocationList) {
 	}
 }
 
+// policyWords writes policies as the table does.
+func policyWords(policies []pki.OID) string {
+	var out []string
+	for _, p := range policies {
+		if p == pki.AnyPolicy {
+			out = append(out, "any")
+		} else {
+			out = append(out, strings.TrimPrefix(string(p), "2.16.840.1.101.3.2.1.48."))
+		}
+	}
+	return strings.Join(out, " ")
+}
+
 // TestPathSuite runs the suite through the search, as of its own time.
 func TestPathSuite(t *testing.T) {
 	vectors, certificates, lists := readSuite(t)
 	require.Len(t, vectors, 249)
 	require.Len(t, certificates, 405)
 	require.Len(t, lists, 173)
+	text, err := os.ReadFile("testdata/pkits-policies.yaml")
+	require.NoError(t, err)
+	var sets map[string]string
+	require.NoError(t, yaml.Unmarshal(text, &sets))
+	met := 0
+	wanted := func(v vector) string {
+		if set, listed := sets[v.Name]; listed {
+			met++
+			return set
+		}
+		return "1"
+	}
+	defer func() { assert.Equal(t, len(sets), met, "every set of the table was compared") }()
 	at := time.Date(2005, 6, 1, 0, 0, 0, 0, time.UTC)
 	for _, v := range vectors {
 		t.Run(v.Name, func(t *testing.T) {
@@ -128,6 +156,9 @@ func TestPathSuite(t *testing.T) {
 				words = append(words, listing.Problems...)
 			}
 			assert.Equal(t, v.ShouldValidate, valid, "%v %v", best.Failures, words)
+			if valid {
+				assert.Equal(t, wanted(v), policyWords(best.Policies), "the user-constrained policy set")
+			}
 		})
 	}
 }

@@ -1,6 +1,7 @@
 package chain
 
 import (
+	"maps"
 	"slices"
 
 	"nurvik/core/pki"
@@ -29,8 +30,9 @@ type policyState struct {
 	explicit, mapping, anyLimit int
 }
 
-// policyFailure processes the policies of the path, which has the leaf first.
-func (s *search) policyFailure(path []*pki.Certificate) []Failure {
+// policyFailure processes the policies of the path, which has the leaf first,
+// and returns those for which it is valid too.
+func (s *search) policyFailure(path []*pki.Certificate) ([]pki.OID, []Failure) {
 	n, in := len(path)-1, s.query.Policies // certificates below the anchor
 	start := func(now bool) int {
 		if now {
@@ -44,18 +46,18 @@ func (s *search) policyFailure(path []*pki.Certificate) []Failure {
 	for i := n - 1; i >= 0; i-- {
 		c := path[i]
 		if !s.query.Budget.spend(state.size(c) * 2 / 3) {
-			return s.tooCostly(c, "too many policies would have to be followed")
+			return nil, s.tooCostly(c, "too many policies would have to be followed")
 		}
 		state.process(c, i == 0)
 		if state.explicit == 0 && state.graph == nil {
-			return []Failure{{PolicyNotAllowed, c, "a policy is required from here on, and none is valid any more"}}
+			return nil, []Failure{{PolicyNotAllowed, c, "a policy is required from here on, and none is valid any more"}}
 		}
 		if i == 0 {
 			break
 		}
 		for _, m := range c.PolicyMappings {
 			if m.Issuer == pki.AnyPolicy || m.Subject == pki.AnyPolicy {
-				return []Failure{{PolicyNotAllowed, c, "it maps the policy anyPolicy"}}
+				return nil, []Failure{{PolicyNotAllowed, c, "it maps the policy anyPolicy"}}
 			}
 		}
 		state.mapPolicies(c)
@@ -154,39 +156,46 @@ func (s *policyState) prepare(c *pki.Certificate) {
 }
 
 // wrapUp is RFC 5280, 6.1.5 a, b and g.
-func (s *policyState) wrapUp(leaf *pki.Certificate, in PolicyInputs) []Failure {
+func (s *policyState) wrapUp(leaf *pki.Certificate, in PolicyInputs) ([]pki.OID, []Failure) {
+	policies := s.accepted(in.Accepted)
 	explicit := max(s.explicit-1, 0)
 	if r := leaf.PolicyConstraints.RequireExplicit; r != nil && *r == 0 {
 		explicit = 0
 	}
-	if explicit > 0 {
-		return nil
+	if explicit == 0 && len(policies) == 0 {
+		return nil, []Failure{{PolicyNotAllowed, leaf,
+			"a policy is required, and the path is valid for none that is accepted"}}
 	}
-	known := map[*policyNode]bool{}
-	for _, node := range s.graph {
-		if in.Accepted == nil || slices.Contains(in.Accepted, pki.AnyPolicy) || accepted(node, in.Accepted, known) {
-			return nil
-		}
-	}
-	return []Failure{{PolicyNotAllowed, leaf, "a policy is required, and the path is valid for none that is accepted"}}
+	return policies, nil
 }
 
-// accepted reports whether the policy of the node is, in the anchor's domain, one of those accepted.
-func accepted(node *policyNode, policies []pki.OID, known map[*policyNode]bool) bool {
-	if node.policy == pki.AnyPolicy {
-		return true
+// accepted are the policies for which the path is valid, of those that the
+// caller accepts, as the anchor's domain names them: the
+// user-constrained-policy-set (RFC 9618, 5.4).
+func (s *policyState) accepted(policies []pki.OID) []pki.OID {
+	set, seen := map[pki.OID]bool{}, map[*policyNode]bool{}
+	next := slices.Collect(maps.Values(s.graph))
+	if s.graph[pki.AnyPolicy] != nil {
+		set[pki.AnyPolicy] = true
 	}
-	if result, ok := known[node]; ok {
-		return result
-	}
-	result := false
-	for _, parent := range node.parents {
-		if parent.policy == pki.AnyPolicy {
-			result = result || slices.Contains(policies, node.policy)
-		} else {
-			result = result || accepted(parent, policies, known)
+	for ; len(next) > 0; next = next[1:] {
+		node := next[0]
+		if seen[node] || node.policy == pki.AnyPolicy {
+			continue
 		}
+		seen[node] = true
+		for _, parent := range node.parents {
+			if parent.policy == pki.AnyPolicy {
+				set[node.policy] = true
+			}
+		}
+		next = append(next, node.parents...)
 	}
-	known[node] = result
-	return result
+	switch {
+	case policies == nil || slices.Contains(policies, pki.AnyPolicy):
+		policies = slices.Collect(maps.Keys(set))
+	case !set[pki.AnyPolicy]:
+		policies = slices.DeleteFunc(slices.Clone(policies), func(p pki.OID) bool { return !set[p] })
+	}
+	return slices.Sorted(slices.Values(policies))
 }

@@ -355,8 +355,10 @@ func (s *search) offer(p Path) (good bool) {
 	}
 	if p.Anchor != nil && len(p.Certificates) > 1 {
 		s.inherit(&p)
+		policies, failures := s.policyFailure(p.Certificates)
+		p.Policies = policies
 		p.Failures = slices.Concat(p.Failures, s.nameFailure(p.Certificates),
-			usageFailure(p.Certificates, s.query.Usage), s.policyFailure(p.Certificates))
+			usageFailure(p.Certificates, s.query.Usage), failures)
 	}
 	for _, c := range p.Certificates {
 		if !lifetime.ValidAt(c, s.query.At) {
