@@ -6,7 +6,7 @@ CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) 
 WORKBENCH_SOURCES := $(shell find core internal/workbench cmd/nurvik-wasm -name '*.go' -o -name '*.yaml')
 NPM := npm --prefix console --no-fund --no-audit --loglevel=error
 
-.PHONY: demo test test-servers bench build lint fuzz fuzz-files docs notice soak clean check-console
+.PHONY: demo test test-servers bench build lint fuzz fuzz-files mutants docs notice soak clean check-console
 
 # The simulated harbour, audited. ONCE=1 ends after the result. FLAGS are passed on, such as FLAGS="--listen 127.0.0.1:9000".
 demo:
@@ -65,6 +65,12 @@ fuzz:
 # Mutated files of the harbour's machines through the five commands, for TIME.
 fuzz-files:
 	NURVIK_CAMPAIGN=$(TIME) go test -count=1 -v -timeout 0 -run MutatedFiles ./internal/cli
+
+PACKAGE ?= core/chain
+# One comparison or constant of PACKAGE changed at a time: a change that no test notices is listed with its reason, or
+# fails. ONLY=TEXT tries those that contain the text.
+mutants:
+	@go run ./scripts/mutants $(if $(ONLY),-only '$(ONLY)') $(PACKAGE)
 
 # The licences of everything that is linked or embedded.
 notice: console/node_modules/.package-lock.json

@@ -82,7 +82,7 @@ func TestChain(t *testing.T) {
 		{"what cannot be computed is no no", endpoint("sextant", "6.3", "--trust", anchors("sextant")), 3, "",
 			[]string{"algo.unverifiable"}},
 		{"more paths than anyone looks at", []string{file("maze.pem"), "--trust", outer}, 3, "",
-			[]string{"was given up after 2000 checks"}},
+			[]string{"was given up: after 2000 candidates"}},
 		{"unreachable", endpoint("drydock", "8.1", "--trust", outer), 3, "", []string{"not examined"}},
 		{"no certificate in it", []string{filepath.Join(estate.Hosts, "quay/etc/ssl/quay.key"), "--trust", outer}, 3,
 			"", []string{"no certificate is in it"}},

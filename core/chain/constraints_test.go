@@ -131,6 +131,16 @@ func TestPolicies(t *testing.T) {
 	mappingAny.PolicyMappings = []pki.PolicyMapping{{Issuer: "1.1", Subject: pki.AnyPolicy}}
 	root := with()
 	explicit := PolicyInputs{Explicit: true}
+	demanding, later := with(), with()
+	demanding.PolicyConstraints.RequireExplicit = &zero
+	one, two := 1, 2
+	later.PolicyConstraints.RequireExplicit = &one
+	requiringSoon, requiringLate := with("1.1"), with("1.1")
+	requiringSoon.PolicyConstraints.RequireExplicit, requiringLate.PolicyConstraints.RequireExplicit = &one, &two
+	noMore := with("1.1")
+	noMore.PolicyConstraints.InhibitMapping = &zero
+	notAny := with("1.1")
+	notAny.PolicyConstraints.InhibitAny = &zero
 	tests := []struct {
 		name  string
 		in    PolicyInputs
@@ -153,6 +163,14 @@ func TestPolicies(t *testing.T) {
 			[]*pki.Certificate{with("2.2"), mapping, root}, true},
 		{"mapped, and only the subject's policy is accepted", PolicyInputs{Explicit: true, Accepted: []pki.OID{"2.2"}},
 			[]*pki.Certificate{with("2.2"), mapping, root}, false},
+		{"the leaf itself requires", PolicyInputs{}, []*pki.Certificate{demanding, with(), root}, false},
+		{"the leaf would require of what it issues", PolicyInputs{}, []*pki.Certificate{later, with(), root}, true},
+		{"required from the second on", PolicyInputs{}, []*pki.Certificate{with(), with(), requiringSoon, root}, false},
+		{"required from the third on", PolicyInputs{}, []*pki.Certificate{with(), requiringLate, root}, true},
+		{"mapping is inhibited by an issuer", explicit, []*pki.Certificate{with("2.2"), mapping, noMore, root}, false},
+		{"anyPolicy is inhibited by an issuer", explicit,
+			[]*pki.Certificate{with("1.1"), with(pki.AnyPolicy), notAny, root}, false},
+		{"anyPolicy of the leaf", explicit, []*pki.Certificate{with(pki.AnyPolicy), with("1.1"), root}, true},
 		{"the policy for all is mapped", PolicyInputs{}, []*pki.Certificate{with("2.2"), mappingAny, root}, false},
 	}
 	failures := func(path []*pki.Certificate, in PolicyInputs) ([]Failure, Bound) {

@@ -1,12 +1,14 @@
 package chain_test
 
 import (
+	"bytes"
 	"crypto"
 	"crypto/rand"
 	"crypto/sha256"
 	"crypto/x509"
 	"crypto/x509/pkix"
 	stdasn1 "encoding/asn1"
+	"encoding/hex"
 	"testing"
 	"time"
 
@@ -29,6 +31,24 @@ type roll struct {
 	next       string // hexadecimal instead of the usual nextUpdate; "-" for none
 	extensions string // hexadecimal
 	from       time.Time
+	reason     byte   // of the entry, 0 for none
+	issuer     []byte // the entry's certificate issuer, DER of a name
+}
+
+// tlv is one element of less than 128 bytes.
+func tlv(tag byte, content ...[]byte) []byte {
+	inside := bytes.Join(content, nil)
+	return append([]byte{tag, byte(len(inside))}, inside...)
+}
+
+// extension is one in hexadecimal, by its identifier in hexadecimal.
+func extension(id string, critical bool, value []byte) string {
+	oid, _ := hex.DecodeString(id)
+	flag := []byte{}
+	if critical {
+		flag = []byte{1, 1, 0xff}
+	}
+	return hex.EncodeToString(tlv(0x30, tlv(6, oid), flag, tlv(4, value)))
 }
 
 func (r roll) sign(t *testing.T, by *forge.Authority, c *pki.Certificate) *pki.RevocationList {
@@ -56,6 +76,17 @@ func (r roll) sign(t *testing.T, by *forge.Authority, c *pki.Certificate) *pki.R
 				b.AddASN1(asn1.SEQUENCE, func(b *cryptobyte.Builder) {
 					b.AddASN1(asn1.INTEGER, func(b *cryptobyte.Builder) { b.AddBytes(c.RawSerial) })
 					b.AddASN1UTCTime(now.AddDate(0, 0, -1))
+					if r.reason == 0 && r.issuer == nil {
+						return
+					}
+					b.AddASN1(asn1.SEQUENCE, func(b *cryptobyte.Builder) {
+						if r.reason != 0 {
+							b.AddBytes(unhex(t, extension("551d15", false, []byte{0x0a, 1, r.reason})))
+						}
+						if r.issuer != nil {
+							b.AddBytes(unhex(t, extension("551d1d", true, tlv(0x30, tlv(0xa4, r.issuer)))))
+						}
+					})
 				})
 			}
 		})

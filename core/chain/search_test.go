@@ -2,6 +2,7 @@ package chain_test
 
 import (
 	"context"
+	"fmt"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -181,6 +182,67 @@ func TestSearchIsBounded(t *testing.T) {
 	}
 	_, ended := new(chain.Verifier).Search(chain.Query{Leaf: l, Given: chain.NewPool(given), Store: store(), At: now})
 	assert.Equal(t, chain.TooManyNamesakes, ended)
+}
+
+// TestLengthLimit: thirty certificates are a path, and of a longer one nothing is known.
+func TestLengthLimit(t *testing.T) {
+	root := authority(t, nil, forge.Template{Name: "Root"})
+	below, given := root, []*pki.Certificate(nil)
+	for i := range chain.MaxPathLength - 1 {
+		below = authority(t, below, forge.Template{Name: fmt.Sprintf("Step %d", i)})
+		given = append(given, parse(t, below.DER))
+		l := leaf(t, below, nil)
+		p, ended := new(chain.Verifier).Search(chain.Query{Leaf: l, Given: pool(given...), Store: store(parse(t, root.DER)),
+			At: now})
+		if within := i < chain.MaxPathLength-2; within {
+			require.True(t, p.Valid(), "%d intermediates", i+1)
+			require.Empty(t, ended)
+		} else {
+			assert.False(t, p.Valid())
+			assert.Equal(t, chain.TooDeep, ended)
+			// Another way up, that is short enough, is still found.
+			cross, err := forge.Issue(root, nil, forge.Template{Name: below.Name, CA: true,
+				SPKI: parse(t, below.DER).PublicKey.Raw, From: now.AddDate(0, -1, 0), Until: now.AddDate(1, 0, 0)})
+			require.NoError(t, err)
+			p, _ = new(chain.Verifier).Search(chain.Query{Leaf: l, Given: pool(append(given, parse(t, cross))...),
+				Store: store(parse(t, root.DER)), At: now})
+			assert.True(t, p.Valid())
+		}
+	}
+}
+
+// TestConstraintsAboveIntermediates: the names of intermediates must be allowed too, unless they are self-issued
+// (RFC 5280, 6.1.3 b and c).
+func TestConstraintsAboveIntermediates(t *testing.T) {
+	root := authority(t, nil, forge.Template{Name: "Root"})
+	upper := authority(t, root, forge.Template{Name: "Upper"})
+	excluding := func(issuer *forge.Authority, name string) *forge.Authority {
+		subject := parse(t, authority(t, nil, forge.Template{Name: name}).DER).Subject.Raw
+		return authority(t, issuer, forge.Template{Name: "Narrow", Extra: []forge.Extension{{ID: []int{2, 5, 29, 30},
+			Critical: true, Value: tlv(0x30, tlv(0xa1, tlv(0x30, tlv(0xa4, subject))))}}})
+	}
+	tests := map[string]struct {
+		narrow *forge.Authority
+		below  string // the name of the intermediate below it
+		valid  bool
+	}{
+		"another name":               {excluding(root, "Other"), "Lower", true},
+		"the intermediate's":         {excluding(root, "Lower"), "Lower", false},
+		"the intermediate's, higher": {excluding(upper, "Lower"), "Lower", false},
+		"its own, self-issued":       {excluding(root, "Narrow"), "Narrow", true},
+	}
+	for name, tt := range tests {
+		lower := authority(t, tt.narrow, forge.Template{Name: tt.below})
+		l := leaf(t, lower, nil)
+		p, ended := new(chain.Verifier).Search(chain.Query{Leaf: l, Store: store(parse(t, root.DER)), At: now,
+			Given: pool(parse(t, lower.DER), parse(t, tt.narrow.DER), parse(t, upper.DER))})
+		assert.Empty(t, ended)
+		assert.Equal(t, tt.valid, p.Valid(), "%s: %v", name, p.Failures)
+		if !tt.valid {
+			assert.Equal(t, chain.NameNotAllowed, p.Failures[0].Reason, name)
+			assert.Equal(t, "Lower", p.Failures[0].Certificate.Label(), name)
+		}
+	}
 }
 
 func TestRoles(t *testing.T) {

@@ -15,6 +15,8 @@ type Shown struct {
 	Versions []ShownVersion `json:"versions" doc:"Newest first"`
 	Suites   []ShownSuite   `json:"suites" doc:"Of the accepted versions, in the order met"`
 	Settings []ShownSetting `json:"settings"`
+
+	Timestamps []ShownTimestamp `json:"timestamps,omitempty" doc:"Signed certificate timestamps (SCT) of the leaf"`
 }
 
 // ShownVersion is one protocol version.
@@ -70,6 +72,9 @@ func shownOf(a *address) Shown {
 			continue
 		}
 		s.Suites = append(s.Suites, shownSuite(a, suite))
+	}
+	if a.bundle != nil {
+		s.Timestamps = timestampsOf(a.bundle)
 	}
 	if a.seen.Settings == nil {
 		return s

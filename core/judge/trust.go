@@ -88,25 +88,12 @@ func trustAnchorExpired(b *bundle) []Finding {
 	return out
 }
 
-// trustTimestamps tells of an endpoint below a root that the distribution ships whose certificate no log has promised
-// to
-// publish, as far as certificate, handshake and stapled response say: browsers refuse it.
+// trustTimestamps tells of an endpoint below a root that the distribution ships
+// whose certificate no log has promised to publish: browsers refuse it.
 func trustTimestamps(b *bundle) []Finding {
 	anchor := b.assessed.path.Anchor
-	if b.file || anchor == nil || !anchor.Shipped || len(b.leaf.Timestamps()) > 0 {
+	if b.file || anchor == nil || !anchor.Shipped || len(timestampsOf(b)) > 0 {
 		return nil
-	}
-	for _, one := range b.timestamps {
-		if _, ok := pki.ParseTimestamp(one); ok {
-			return nil
-		}
-	}
-	if response, err := pki.ParseOCSPResponse(b.staple); err == nil {
-		for _, a := range response.Answers {
-			if len(a.Timestamps) > 0 {
-				return nil
-			}
-		}
 	}
 	return []Finding{aboutCertificate("trust.timestamps-missing", b.leaf, "The certificate of %s comes without signed "+
 		"certificate timestamps (SCT), which browsers require below the root %s.", b.leaf.Label(),

@@ -167,6 +167,9 @@ var settingNames = map[string]string{
 	"tolerates_large": "accepts large ClientHellos",
 }
 
+var timestampSources = map[string]string{"certificate": "in the certificate", "handshake": "in the handshake",
+	"ocsp-response": "in the OCSP response"}
+
 // settingsTable shows each setting beside what the policy wants.
 func settingsTable(o facts.Observation, x judge.Shown) string {
 	out := NewTable("setting", "is", "should be")
@@ -188,6 +191,14 @@ func settingsTable(o facts.Observation, x judge.Shown) string {
 	}
 	if s := o.Settings; s != nil && s.SignatureScheme != "" {
 		out.AppendRow(table.Row{"signed with", s.SignatureScheme, "no SHA-1"})
+	}
+	for i, t := range x.Timestamps {
+		title := ""
+		if i == 0 {
+			title = "certificate timestamps (SCT)"
+		}
+		out.AppendRow(table.Row{title, fmt.Sprintf("%s, log %.8s…, %s", t.At.UTC().Format(time.DateOnly), t.Log,
+			timestampSources[t.From]), "either"})
 	}
 	if h := o.HTTP; h != nil && h.Status != 0 {
 		strict := h.StrictTransportSecurity

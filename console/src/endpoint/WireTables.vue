@@ -26,7 +26,7 @@
         </tbody>
       </table>
       <dl>
-        <template v-for="fact in facts" :key="fact.title">
+        <template v-for="fact in facts" :key="fact.title + fact.value">
           <dt>{{ fact.title }}</dt>
           <dd>{{ fact.value }}</dd>
         </template>
@@ -70,6 +70,8 @@ const facts = computed(() => {
     { title: t('wire.possession'), value: possession ? t(`possession.${possession}`) : '' },
     { title: t('wire.signed'), value: settings?.signature_schemes?.join(', ') ?? settings?.signature_scheme ?? '' },
     { title: t('wire.alpn'), value: settings?.alpn ?? '' },
+    ...(props.shown.timestamps ?? []).map((one) => ({ title: t('wire.timestamp'),
+      value: t('wire.timestampFrom', { at: one.at.slice(0, 10), log: one.log.slice(0, 8), from: t(`timestamp.${one.from}`) }) })),
     { title: t('wire.strict'), value: http?.status ? http.strict_transport_security || t('answer.no') : '' },
   ].filter((fact) => fact.value)
 })
