@@ -57,7 +57,8 @@ func TestDeltas(t *testing.T) {
 		{"of the same scope", roll{extensions: number(5) + scope(onlyUsers)},
 			roll{revoked: true, extensions: number(6) + addsTo(5) + scope(onlyUsers)}, root, true, false},
 		{"of another issuer", base, roll{revoked: true, extensions: number(6) + addsTo(5)}, other, false, false},
-		{"held, and let go", held, roll{revoked: true, reason: 8, extensions: number(6) + addsTo(5)}, root, false, false},
+		{"held, and let go", held, roll{revoked: true, reason: 8, extensions: number(6) + addsTo(5)}, root, false,
+			false},
 		{"held, and still", held, roll{extensions: number(6) + addsTo(5)}, root, true, false},
 		{"an expired one", base, old(roll{revoked: true, extensions: number(6) + addsTo(5)}), root, false, true},
 	}
@@ -148,7 +149,8 @@ func TestIndirectLists(t *testing.T) {
 		revoked bool
 	}{
 		{"it is not in it", named, roll{extensions: scope(indirect)}, true, false},
-		{"it is in it, by its issuer", named, roll{extensions: scope(indirect), revoked: true, issuer: rootC.Subject.Raw},
+		{"it is in it, by its issuer", named, roll{extensions: scope(indirect), revoked: true,
+			issuer: rootC.Subject.Raw},
 			true, true},
 		{"another's with that number is in it", named, roll{extensions: scope(indirect), revoked: true}, true, false},
 		{"the list does not say that it is indirect", named, roll{}, false, false},
@@ -197,7 +199,8 @@ func TestWhoSignsLists(t *testing.T) {
 		{"the issuer itself", root, true},
 		{"one who may sign lists", signer(usage(0x02)), true},
 		{"one who may not", signer(usage(0x04)), false},
-		{"one below another", authority(t, authority(t, nil, forge.Template{Name: "Other"}), forge.Template{Name: "Root"}),
+		{"one below another", authority(t, authority(t, nil, forge.Template{Name: "Other"}),
+			forge.Template{Name: "Root"}),
 			false},
 	}
 	for _, tt := range tests {

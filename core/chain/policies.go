@@ -50,7 +50,8 @@ func (s *search) policyFailure(path []*pki.Certificate) ([]pki.OID, []Failure) {
 		}
 		state.process(c, i == 0)
 		if state.explicit == 0 && state.graph == nil {
-			return nil, []Failure{{PolicyNotAllowed, c, "a policy is required from here on, and none is valid any more"}}
+			return nil, []Failure{{PolicyNotAllowed, c,
+				"a policy is required from here on, and none is valid any more"}}
 		}
 		if i == 0 {
 			break

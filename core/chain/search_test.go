@@ -192,8 +192,9 @@ func TestLengthLimit(t *testing.T) {
 		below = authority(t, below, forge.Template{Name: fmt.Sprintf("Step %d", i)})
 		given = append(given, parse(t, below.DER))
 		l := leaf(t, below, nil)
-		p, ended := new(chain.Verifier).Search(chain.Query{Leaf: l, Given: pool(given...), Store: store(parse(t, root.DER)),
-			At: now})
+		p, ended := new(chain.Verifier).Search(chain.Query{Leaf: l, Given: pool(given...),
+			Store: store(parse(t, root.DER)),
+			At:    now})
 		if within := i < chain.MaxPathLength-2; within {
 			require.True(t, p.Valid(), "%d intermediates", i+1)
 			require.Empty(t, ended)

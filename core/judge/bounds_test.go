@@ -34,7 +34,8 @@ func about(j judge.Judgement, areas ...string) []string {
 // TestMazes judges hostile files. The benchmark judges them all; here are those that end soon.
 func TestMazes(t *testing.T) {
 	tests := map[string][]string{
-		"999 policies in six layers, each mapped to 30 others":    {"chain.wrong-order", "trust.policy"}, // followed to the end
+		"999 policies in six layers, each mapped to 30 others": {"chain.wrong-order",
+			"trust.policy"}, // followed to the end
 		"12 layers of 10 authorities that all certify each other": {"chain.gave-up"},
 		"20,000 names below 20,000 name constraints":              {"chain.gave-up"},
 		"40 intermediates below each other":                       {"chain.gave-up"},
@@ -88,7 +89,8 @@ func (f fading) Err() error {
 	return nil
 }
 
-// TestInterruptedJudging: wherever it is interrupted, nothing is said that would not be said with more time, and what is
+// TestInterruptedJudging: wherever it is interrupted, nothing is said that would not be said with more time, and what
+// is
 // not known is told.
 func TestInterruptedJudging(t *testing.T) {
 	s := newScene(t)

@@ -57,9 +57,10 @@ func TestTimestamps(t *testing.T) {
 		change func(*facts.Observation)
 		from   string
 	}{
-		"none":                    {plain, func(*facts.Observation) {}, ""},
-		"in the certificate":      {inside, func(*facts.Observation) {}, "certificate"},
-		"in the handshake":        {plain, func(o *facts.Observation) { o.Timestamps = [][]byte{promised(at)} }, "handshake"},
+		"none":               {plain, func(*facts.Observation) {}, ""},
+		"in the certificate": {inside, func(*facts.Observation) {}, "certificate"},
+		"in the handshake": {plain, func(o *facts.Observation) { o.Timestamps = [][]byte{promised(at)} },
+			"handshake"},
 		"in the stapled response": {plain, func(o *facts.Observation) { o.Staple = staple }, "ocsp-response"},
 		"what is none":            {plain, func(o *facts.Observation) { o.Timestamps = [][]byte{[]byte("seen")} }, ""},
 	}

@@ -140,7 +140,8 @@ func (m mutant) try(pkg, work string) outcome {
 		return survived
 	}
 	binary := filepath.Join(work, "tests")
-	if err := exec.Command("go", "test", "-c", "-vet=off", "-overlay", overlay, "-o", binary, "./"+pkg).Run(); err != nil {
+	if err := exec.Command("go", "test", "-c", "-vet=off", "-overlay", overlay, "-o", binary,
+		"./"+pkg).Run(); err != nil {
 		return broken
 	}
 	cmd := exec.Command(binary, "-test.failfast", "-test.short", "-test.timeout=60s")
