@@ -14,6 +14,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"nurvik/core/forge/maze"
 )
 
 // TestMain is the program itself where a test wants one in a process of its own.
@@ -55,6 +57,30 @@ func TestSignalsAlwaysTakeEffect(t *testing.T) {
 				assert.Contains(t, stderr.String(), "interrupted")
 			})
 		}
+	}
+}
+
+// TestInterruptedJudging: a file that takes long to judge ends within a second, and what is known is printed.
+func TestInterruptedJudging(t *testing.T) {
+	m, err := maze.Make(0, time.Now())
+	require.NoError(t, err)
+	hostile, small := filepath.Join(t.TempDir(), "maze.pem"), filepath.Join(t.TempDir(), "root.pem")
+	require.NoError(t, os.WriteFile(hostile, m.PEM, 0o600))
+	require.NoError(t, os.WriteFile(small, m.Root, 0o600))
+	for _, command := range []string{"chain", "audit"} {
+		t.Run(command, func(t *testing.T) {
+			t.Parallel()
+			cmd, stdout, stderr := program(t, command, hostile, small, "--trust", small)
+			require.NoError(t, cmd.Start())
+			time.Sleep(1500 * time.Millisecond) // it takes many seconds
+			require.NoError(t, cmd.Process.Signal(os.Interrupt))
+			sent := time.Now()
+			_ = cmd.Wait()
+			assert.Less(t, time.Since(sent), 2*time.Second)
+			assert.Equal(t, statusUnexamined, cmd.ProcessState.ExitCode())
+			assert.Contains(t, stderr.String(), "interrupted")
+			assert.Contains(t, stdout.String(), "it was interrupted")
+		})
 	}
 }
 
