@@ -116,13 +116,13 @@ func TestConsole(t *testing.T) {
 	b.do(t, chromedp.Navigate(d.address+"/"), chromedp.WaitVisible(`[data-test="start-audit"]`))
 	b.eventually(t, rows+` === 100`, "the begin of the estate is listed before it is judged")
 	b.do(t, chromedp.Click(`[data-test="more"]`))
-	b.eventually(t, rows+` === 114`, "and the rest when it is asked for")
+	b.eventually(t, rows+` === 120`, "and the rest when it is asked for")
 	assert.Contains(t, b.text(t, "tbody"), "not yet judged")
 
 	t.Run("start an audit and see it through", func(t *testing.T) {
 		b.do(t, chromedp.Click(`[data-test="start-audit"]`), chromedp.WaitVisible(`[data-test="cancel-audit"]`))
 		b.eventually(t,
-			`document.querySelector('.audit-bar').innerText.includes('41 faulty, 22 at risk, 4 unreachable, 47 sound')`,
+			`document.querySelector('.audit-bar').innerText.includes('42 faulty, 24 at risk, 4 unreachable, 50 sound')`,
 			"the audit ends")
 		b.eventually(t, `!document.querySelector('tbody').innerText.includes('not yet judged')`,
 			"the list shows the verdicts by itself")

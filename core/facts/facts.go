@@ -70,6 +70,7 @@ type Observation struct {
 	Outcome           Outcome        `json:"outcome" enum:"answered,refused,timeout,reset,not-tls,bad-message,too-slow,too-much,dialogue-refused,plaintext-after-upgrade,examination-failed"`
 	Detail            Reason         `json:"detail,omitzero" doc:"What was met"`
 	Cut               Reason         `json:"cut,omitzero" doc:"Why the visit ended before everything was asked"`
+	Unseen            Reason         `json:"unseen,omitzero" doc:"Why no certificate was seen although TLS was answered"`
 	Versions          []Version      `json:"versions"`
 	Certificates      [][]byte       `json:"certificates" doc:"DER of each certificate, as served"`
 	Staple            []byte         `json:"staple,omitempty" doc:"The OCSP response that came along"`

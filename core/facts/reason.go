@@ -53,6 +53,9 @@ const (
 	TimeOver         Code = "time-over"          // limit, connections
 	NothingAnswers   Code = "nothing-answers"    //
 	NoHTTP           Code = "no-http"            //
+	InsistsOnGroup   Code = "insists-on-group"   // group
+	InsistsOnSuite   Code = "insists-on-suite"   // suite
+	SendsNone        Code = "sends-none"         // suite
 	NotTried         Code = "not-tried"          // a limit of connections was reached
 	GotAnswer        Code = "answered"
 	Failure          Code = "failure"        // diagnostic, of whatever else
@@ -76,6 +79,8 @@ const (
 	ForNoName      Code = "chain-for-no-name"      //
 	ForForeignName Code = "chain-for-foreign-name" //
 	ForSSL2        Code = "ssl-2"                  //
+	ForCertificate Code = "certificate"            //
+	ForTolerance   Code = "tolerance"              //
 	ForSchemes     Code = "signature-schemes"      //
 	ForPlainHTTP   Code = "plain-http"             //
 	Again          Code = "again"                  // as the last argument of a purpose: asked once more

@@ -8,18 +8,6 @@ import (
 	"nurvik/core/policy"
 )
 
-// acceptedVersions are those that the address accepts, sorted.
-func acceptedVersions(a *address) []string {
-	var out []string
-	for version, answer := range a.versions {
-		if answer == facts.Accepted {
-			out = append(out, version)
-		}
-	}
-	slices.Sort(out)
-	return out
-}
-
 // wanted are the versions that are to be left on: those that are allowed, or else current.
 func wanted(p policy.Protocol) []string {
 	if len(p.Allowed) > 0 {
@@ -69,6 +57,9 @@ func protoCurrent(a *address) []Finding {
 	protocols := a.context.Policy.Protocols
 	lacks := func(version string) bool { return !a.accepts(version) && a.versions[version] != facts.NotShown }
 	accepted := acceptedVersions(a)
+	if refusal(a) != "" {
+		return nil // for another reason
+	}
 	var f Finding
 	keep := wanted(protocols)
 	switch {

@@ -72,6 +72,36 @@ func reachBadMessage(a *address) []Finding {
 	return out
 }
 
+// reachCertificateUnseen tells of an address that takes TLS and whose certificate nobody saw: nothing about it is
+// known.
+func reachCertificateUnseen(a *address) []Finding {
+	accepted := acceptedVersions(a)
+	if len(accepted) == 0 || len(a.seen.Certificates) > 0 {
+		return nil
+	}
+	why := words.Of(a.seen.Unseen)
+	if why == "" {
+		why = "none was shown"
+	}
+	return []Finding{found("reach.certificate-unseen", a.target, a.target,
+		"%s is accepted, and no certificate could be read: %s.", joined(accepted), why)}
+}
+
+// reachHandshakeRefused tells of an address that refuses every ClientHello, and not for its versions.
+func reachHandshakeRefused(a *address) []Finding {
+	alert := refusal(a)
+	if alert == "" {
+		return nil
+	}
+	how := "without a server name"
+	if a.seen.ServerName != "" {
+		how = "with the server name " + a.seen.ServerName
+	}
+	f := found("reach.handshake-refused", a.target, a.target, "Every ClientHello %s is refused with the alert %s.", how,
+		alert)
+	return []Finding{f}
+}
+
 // reachTooSlow tells of visits that were ended before everything was asked.
 func reachTooSlow(a *address) []Finding {
 	if !a.seen.Cut.Given() {

@@ -20,6 +20,8 @@ var checks = []check{
 		endpoint: reachOutcome},
 	{codes: []string{"reach.bad-message"}, endpoint: each(reachBadMessage)},
 	{codes: []string{"reach.too-slow"}, endpoint: each(reachTooSlow)},
+	{codes: []string{"reach.certificate-unseen"}, endpoint: each(reachCertificateUnseen)},
+	{codes: []string{"reach.handshake-refused"}, endpoint: each(reachHandshakeRefused)},
 	{codes: []string{"dns.unresolved"}, endpoint: dnsUnresolved},
 
 	{codes: []string{"proto.obsolete"}, endpoint: each(protoObsolete)},

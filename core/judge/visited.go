@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"cmp"
 	"slices"
 
 	"nurvik/core/chain"
@@ -115,4 +116,31 @@ func each(check func(*address) []Finding) func(*visited) []Finding {
 		}
 		return out
 	}
+}
+
+// acceptedVersions are those that the address accepts, sorted.
+func acceptedVersions(a *address) []string {
+	var out []string
+	for version, answer := range a.versions {
+		if answer == facts.Accepted {
+			out = append(out, version)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// refusal is the alert with which every hello is refused, "" where the version is the reason, or something is accepted.
+func refusal(a *address) string {
+	alert := ""
+	for _, v := range a.seen.Versions {
+		switch {
+		case v.Answer != facts.Declined,
+			v.Detail.Code == facts.Alert && slices.Contains(v.Detail.Args, "protocol_version"):
+			return ""
+		case v.Detail.Code == facts.Alert && len(v.Detail.Args) > 0:
+			alert = cmp.Or(alert, v.Detail.Args[0])
+		}
+	}
+	return alert
 }

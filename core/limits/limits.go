@@ -71,5 +71,5 @@ func (l Limits) Check() error {
 // Longest is how long a visit can take with the connections' turns in it.
 func (l Limits) Longest() time.Duration {
 	l = l.Over(Defaults)
-	return l.Visit + MostConnections*time.Second/time.Duration(l.HostPerSecond)
+	return l.Visit + MostConnections*1050*time.Millisecond/time.Duration(l.HostPerSecond)
 }

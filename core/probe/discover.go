@@ -35,32 +35,49 @@ func discover(ctx context.Context, v *visit) bool {
 	return accepted
 }
 
+// manner is how the first contact is tried.
+type manner struct {
+	versions  []tlswire.Version
+	reserved  bool // with reserved values
+	protocols *[]string
+}
+
 // firstContact makes the first contact: a whole handshake with the newest version that
 // the endpoint takes. One that refuses everything modern is asked in the manner
-// of older clients.
+// of older clients, and one that refuses the application protocol with another.
 func firstContact(ctx context.Context, v *visit) (tlswire.Version, bool) {
-	attempts := []struct {
-		versions []tlswire.Version
-		grease   bool
-	}{{current, true}, {current, false}, {current[1:], false}}
-	for i, attempt := range attempts {
-		// an endpoint that is silent is tried once more only, with what very old ones understand
-		if i == 1 && v.silent {
-			continue
+	next := []manner{{versions: current, reserved: true}, {versions: current}, {versions: current[1:]}}
+	others := v.call.otherProtocols()
+	for first := true; len(next) > 0; first = false {
+		m := next[0]
+		next = next[1:]
+		v.protocols = m.protocols
+		hello := v.hello(m.versions...)
+		hello.Grease = m.reserved
+		if v.call.Web && v.protocols == nil { // the web server is asked on this connection
+			hello.Protocols = []string{"http/1.1"}
 		}
-		hello := v.hello(attempt.versions...)
-		hello.Grease = attempt.grease
-		hello.Protocols = []string{"http/1.1"}
+		before := v.silent
+		v.silent = false
 		version, goOn, again := firstHandshake(ctx, v, hello)
-		if version != 0 {
-			v.observation.Settings.ToleratesUnknown = facts.Yes
-			if i > 0 {
-				v.observation.Settings.ToleratesUnknown = facts.No
+		silent := v.silent
+		v.silent = before || silent
+		switch {
+		case version != 0:
+			v.observation.Settings.ToleratesUnknown = facts.No
+			if m.reserved {
+				v.observation.Settings.ToleratesUnknown = facts.Yes
 			}
 			return version, goOn
-		}
-		if !again {
+		case !again, silent && !first:
 			return 0, false
+		case silent: // what very old ones understand first; and the rest where that is answered
+			next = []manner{next[1], next[0]}
+		case len(others) > 0 && (refusesProtocol(v) || first && unregistered[v.call.Scheme] != nil):
+			for _, list := range slices.Backward(others) {
+				next = slices.Insert(next, 0, manner{m.versions, m.reserved, &list})
+			}
+			others = nil
 		}
 	}
 	return 0, false
@@ -176,4 +193,15 @@ func broken(answer tlswire.Answer, err error) bool {
 	var slow *slowError
 	return len(answer.Chain.Certificates) == 0 && (errors.As(err, &bad) || errors.As(err, &much) ||
 		errors.As(err, &slow))
+}
+
+// refusesProtocol reports whether the endpoint refused a hello because of its application protocol (RFC 7301, 3.2).
+func refusesProtocol(v *visit) bool {
+	for _, x := range current {
+		if slices.Equal(v.answers[x].Detail.Args, []string{"no_application_protocol"}) &&
+			v.answers[x].Detail.Code == facts.Alert {
+			return true
+		}
+	}
+	return false
 }

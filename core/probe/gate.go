@@ -14,6 +14,11 @@ import (
 // maxLookups is how many names are looked up at once.
 const maxLookups = 64
 
+// slack is the distance between two connections to a host, in hundredths of its
+// share of a second: with none saved up, the limit holds in every second,
+// wherever it begins, and a little more room makes up for late timers.
+const slack = 105
+
 // gate lets connections through as the limits allow.
 type gate struct {
 	limits  limits.Limits
@@ -46,7 +51,7 @@ func (g *gate) enter(ctx context.Context, address netip.Addr, wait bool) (h *hos
 	h = g.hosts[address]
 	if h == nil {
 		h = &hostGate{places: make(chan struct{}, g.limits.HostAtOnce),
-			pace: rate.NewLimiter(rate.Limit(g.limits.HostPerSecond), g.limits.HostPerSecond)}
+			pace: rate.NewLimiter(rate.Every(slack*time.Second/time.Duration(100*g.limits.HostPerSecond)), 1)}
 		g.hosts[address] = h
 	}
 	h.users++
@@ -81,7 +86,7 @@ func (g *gate) forget() {
 		return
 	}
 	for address, h := range g.hosts {
-		if h.users == 0 && h.pace.TokensAt(g.now()) >= float64(g.limits.HostPerSecond) {
+		if h.users == 0 && h.pace.TokensAt(g.now()) >= 1 {
 			delete(g.hosts, address)
 		}
 	}

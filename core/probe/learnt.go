@@ -25,6 +25,7 @@ type visit struct {
 	groupVersion tlswire.Version                     // of which the groups are
 	schemes      schemes
 	leaf         *pki.Certificate
+	protocols    *[]string // to offer by ALPN instead of the usual ones, where those are refused
 }
 
 // newVisit is a visit that has learnt nothing yet.
@@ -49,6 +50,9 @@ func newVisit(l *line, call Call) *visit {
 func (v *visit) hello(versions ...tlswire.Version) tlswire.ClientHello {
 	h := tlswire.Ordinary(versions...)
 	h.ServerName = v.call.ServerName
+	if h.Protocols = v.call.usualProtocols(); v.protocols != nil {
+		h.Protocols = *v.protocols
+	}
 	_, _ = rand.Read(h.Random[:]) // crypto/rand never fails
 	if h.Offers(tlswire.TLS13) {
 		h.SessionID = slices.Clone(h.Random[:])
@@ -100,6 +104,9 @@ func (v *visit) conclude() facts.Observation {
 	}
 	if o.Outcome == "" {
 		o.Outcome = facts.Timeout
+	}
+	if accepted := v.accepted(); len(accepted) > 0 && len(o.Certificates) == 0 && !o.Unseen.Given() {
+		o.Unseen = facts.Because(facts.SendsNone, v.suites[accepted[0]][0])
 	}
 	if o.Outcome != facts.Answered {
 		o.Settings = nil

@@ -76,20 +76,13 @@ func TestLimitsOfConnections(t *testing.T) {
 		{"one at once to a host", limits.Limits{HostAtOnce: 1, HostPerSecond: 1000}, 1, 1, 0},
 		{"three at once to a host", limits.Limits{HostAtOnce: 3, HostPerSecond: 1000}, 3, 3, 0},
 		{"two at once over all", limits.Limits{HostAtOnce: 10, AtOnce: 2, HostPerSecond: 1000}, 2, 2, 0},
-		// 18 in the visits, 10 more than are free at once
-		{"twenty a second", limits.Limits{HostAtOnce: 10, HostPerSecond: 20}, 6, 6, 400 * time.Millisecond},
+		// 18 in the visits
+		{"twenty a second", limits.Limits{HostAtOnce: 10, HostPerSecond: 20}, 6, 6, 850 * time.Millisecond},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
 			m := &meter{}
 			p := probe.New(m.through(network(nil)), tt.limits.Over(patient))
-			if tt.limits.HostPerSecond == 20 {
-				for range 10 { // what is free at first
-					_, err := p.Visit(t.Context(), address, probe.Call{ServerName: name, Effort: facts.Quick})
-					require.NoError(t, err)
-				}
-				m.times = nil
-			}
 			started := time.Now()
 			var group sync.WaitGroup
 			for range 6 {
@@ -104,6 +97,14 @@ func TestLimitsOfConnections(t *testing.T) {
 			assert.LessOrEqual(t, m.most[netip.Addr{}], tt.all)
 			assert.Zero(t, m.open[netip.Addr{}], "every connection is closed")
 			assert.GreaterOrEqual(t, time.Since(started), tt.atLeastTime)
+			for i, at := range m.times { // in every window, wherever it begins
+				if n := tt.limits.HostPerSecond; n == 20 && i >= n {
+					assert.GreaterOrEqual(t, at.Sub(m.times[i-n]), time.Second, "connection %d", i)
+				}
+				if i >= 2 && tt.limits.HostPerSecond == 20 {
+					assert.GreaterOrEqual(t, at.Sub(m.times[i-2]), 50*time.Millisecond, "connection %d", i)
+				}
+			}
 		})
 	}
 }

@@ -208,7 +208,9 @@ func TestUnansweredVersionIsAskedAgain(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "TLS 1.3 accepted, TLS 1.2 accepted, TLS 1.1 declined, TLS 1.0 declined, SSL 3.0 declined",
 		answers(o))
-	assert.Len(t, o.Connections, 4)
+	assert.Len(t, o.Connections, 5)
+	assert.Equal(t, facts.Yes, o.Settings.ToleratesUnknown, "one lost hello is no intolerance")
+	assert.NotEmpty(t, o.Certificates)
 }
 
 // TestVisitHasADeadline meets a peer that answers a byte at a time, for ever.

@@ -46,7 +46,10 @@ func resumeModern(ctx context.Context, v *visit) {
 		}
 		defer conn.Close()
 		hello := v.hello(tlswire.TLS13)
-		hello.Protocols, hello.Resume = []string{"http/1.1"}, ticket
+		if v.call.Web && v.protocols == nil {
+			hello.Protocols = []string{"http/1.1"}
+		}
+		hello.Resume = ticket
 		s, err := tlswire.Handshake(conn, hello, tlswire.Options{Random: rand.Reader, Records: v.prober.limits.Records,
 			Shares: []tlswire.Group{tlswire.X25519, tlswire.P256}})
 		if err == nil && s.Finished && ticket == nil {

@@ -55,7 +55,12 @@ func (p *Prober) Visit(ctx context.Context, address netip.AddrPort, call Call) (
 
 // askEverything asks what the effort of the visit wants to know.
 func askEverything(ctx context.Context, v *visit) {
-	if !discover(ctx, v) || v.call.Effort == facts.Quick {
+	if !discover(ctx, v) {
+		return
+	}
+	see(ctx, v)
+	confirmIntolerance(ctx, v)
+	if v.call.Effort == facts.Quick {
 		return
 	}
 	enumerateSuites(ctx, v)

@@ -151,7 +151,8 @@ func TestHandshakes(t *testing.T) {
 		theirs tls.CurveID
 		ours   tlswire.Group
 	}{{tls.CurveP256, tlswire.P256}, {tls.CurveP384, tlswire.P384}, {tls.CurveP521, tlswire.P521},
-		{tls.X25519MLKEM768, tlswire.X25519MLKEM768}} {
+		{tls.X25519MLKEM768, tlswire.X25519MLKEM768}, {tls.SecP256r1MLKEM768, tlswire.SecP256r1MLKEM768},
+		{tls.SecP384r1MLKEM1024, tlswire.SecP384r1MLKEM1024}} {
 		tests = append(tests,
 			test{"TLS 1.3 share in " + g.ours.String(), tlswire.TLS13, 0, rsaCertificate, g.theirs,
 				[]tlswire.Group{g.ours}},

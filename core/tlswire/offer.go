@@ -51,7 +51,8 @@ var Classic = sync.OnceValue(func() []Suite {
 })
 
 // AllGroups are the groups that are offered, the usual first.
-var AllGroups = []Group{X25519, P256, X25519MLKEM768, P384, P521, 30, 0x11eb, 0x11ed, 26, 27, 28, 31, 32, 33, 22, 21,
+var AllGroups = []Group{X25519, P256, X25519MLKEM768, P384, P521, X448, SecP256r1MLKEM768, SecP384r1MLKEM1024, MLKEM768,
+	MLKEM1024, 26, 27, 28, 31, 32, 33, 22, 21,
 	19, 256, 257, 258, 259, 260, 41, 9, 10, 11, 12, 13, 14}
 
 // AllSignatures are the schemes that are offered, SHA-1 at the end because servers of old certificates need it.

@@ -45,6 +45,14 @@ func keysOf(s Suite) (suiteKeys, error) {
 		return suiteKeys{key: 16, iv: 4, aead: gcm}, nil
 	case "AES-256-GCM":
 		return suiteKeys{key: 32, iv: 4, aead: gcm}, nil
+	case "AES-128-CCM":
+		return suiteKeys{key: 16, iv: 4, aead: newCCM(16)}, nil
+	case "AES-256-CCM":
+		return suiteKeys{key: 32, iv: 4, aead: newCCM(16)}, nil
+	case "AES-128-CCM-8":
+		return suiteKeys{key: 16, iv: 4, aead: newCCM(8)}, nil
+	case "AES-256-CCM-8":
+		return suiteKeys{key: 32, iv: 4, aead: newCCM(8)}, nil
 	case "ChaCha20-Poly1305":
 		return suiteKeys{key: 32, iv: 12, aead: chacha20poly1305.New}, nil
 	case "AES-128-CBC":
@@ -66,6 +74,12 @@ func keysOf(s Suite) (suiteKeys, error) {
 	}
 	k.mac = k.hash.Size()
 	return k, nil
+}
+
+// Readable reports whether records of the suite can be read here.
+func Readable(s Suite) bool {
+	_, err := keysOf(s)
+	return err == nil
 }
 
 // aeadRecords protects records by authenticated encryption, as TLS 1.2 (RFC

@@ -163,11 +163,16 @@ const (
 
 // Groups that keys can be agreed in here.
 const (
-	P256           Group = 23
-	P384           Group = 24
-	P521           Group = 25
-	X25519         Group = 29
-	X25519MLKEM768 Group = 0x11ec
+	P256               Group = 23
+	P384               Group = 24
+	P521               Group = 25
+	X25519             Group = 29
+	X448               Group = 30
+	MLKEM768           Group = 0x0201
+	MLKEM1024          Group = 0x0202
+	SecP256r1MLKEM768  Group = 0x11eb
+	X25519MLKEM768     Group = 0x11ec
+	SecP384r1MLKEM1024 Group = 0x11ed
 )
 
 // RSA reports whether the scheme signs with an RSA key.

@@ -2,15 +2,11 @@ package tlswire
 
 import (
 	"crypto"
-	"crypto/ecdh"
 	"crypto/hkdf"
 	"crypto/hmac"
-	"crypto/mlkem"
 	"errors"
 	"fmt"
 	"hash"
-	"io"
-	"math/big"
 	"strings"
 
 	_ "crypto/md5" // registered for crypto.Hash, as are the others
@@ -141,74 +137,4 @@ func (s *schedule) protect(suite Suite, traffic []byte) protection {
 	aead, err := k.aead(key)
 	s.err = err
 	return &aeadRecords{aead: aead, iv: iv, modern: true}
-}
-
-// agreement is our half of a key agreement.
-type agreement struct {
-	share  KeyShare
-	finish func(peer []byte) ([]byte, error)
-}
-
-var curvesOf = map[Group]func() ecdh.Curve{X25519: ecdh.X25519, P256: ecdh.P256, P384: ecdh.P384, P521: ecdh.P521}
-
-// agree makes our half for the group.
-func agree(g Group, random io.Reader) (agreement, error) {
-	if g == X25519MLKEM768 { // first the lattice, then the curve
-		classic, err := agree(X25519, random)
-		if err != nil {
-			return agreement{}, err
-		}
-		key, err := mlkem.GenerateKey768()
-		if err != nil {
-			return agreement{}, err
-		}
-		return agreement{KeyShare{g, append(key.EncapsulationKey().Bytes(), classic.share.Data...)},
-			func(peer []byte) ([]byte, error) {
-				if len(peer) != mlkem.CiphertextSize768+32 {
-					return nil, &BadMessageError{"the hybrid key share has a wrong length"}
-				}
-				lattice, err := key.Decapsulate(peer[:mlkem.CiphertextSize768])
-				if err != nil {
-					return nil, &BadMessageError{"the hybrid key share is malformed"}
-				}
-				curve, err := classic.finish(peer[mlkem.CiphertextSize768:])
-				return append(lattice, curve...), err
-			}}, nil
-	}
-	curve, ok := curvesOf[g]
-	if !ok {
-		return agreement{}, fmt.Errorf("%w: no key can be agreed in %s", ErrSuite, g)
-	}
-	key, err := curve().GenerateKey(random)
-	if err != nil {
-		return agreement{}, err
-	}
-	return agreement{KeyShare{g, key.PublicKey().Bytes()}, func(peer []byte) ([]byte, error) {
-		public, err := curve().NewPublicKey(peer)
-		if err != nil {
-			return nil, &BadMessageError{"the key share is no point of " + g.String()}
-		}
-		secret, err := key.ECDH(public)
-		if err != nil {
-			return nil, &BadMessageError{"the key share is a point of low order"}
-		}
-		return secret, nil
-	}}, nil
-}
-
-// maxPrime bounds the work that a peer's group can cause.
-const maxPrime = 8192
-
-// agreeFinite answers a server's Diffie-Hellman value (RFC 5246, 8.1.2).
-func agreeFinite(k KeyExchange, random io.Reader) (public, secret []byte, err error) {
-	p, g, y := new(big.Int).SetBytes(k.Prime), new(big.Int).SetBytes(k.Generator), new(big.Int).SetBytes(k.Public)
-	if p.BitLen() > maxPrime || p.BitLen() < 16 || p.Bit(0) == 0 || y.Sign() <= 0 || y.Cmp(p) >= 0 {
-		return nil, nil, fmt.Errorf("%w: a group of %d bits", ErrSuite, p.BitLen())
-	}
-	raw := make([]byte, 32)
-	if _, err := io.ReadFull(random, raw); err != nil {
-		return nil, nil, err
-	}
-	x := new(big.Int).SetBytes(raw)
-	return new(big.Int).Exp(g, x, p).Bytes(), new(big.Int).Exp(y, x, p).Bytes(), nil
 }

@@ -105,6 +105,11 @@ var reasons = map[facts.Code]string{
 	facts.ForNoName:      "certificates without SNI",
 	facts.ForForeignName: "certificates for an unknown name in SNI",
 	facts.ForSSL2:        "offer of SSL 2.0",
+	facts.ForCertificate: "the certificate",
+	facts.ForTolerance:   "whether unknown values are passed over",
+	facts.InsistsOnGroup: "it insists on the group %s, in which no keys can be agreed here",
+	facts.InsistsOnSuite: "it insists on the cipher suite %s, whose records cannot be read here",
+	facts.SendsNone:      "it chose %s, with which no certificate is sent",
 	facts.ForSchemes:     "further signature schemes",
 	facts.ForPlainHTTP:   "plain HTTP",
 

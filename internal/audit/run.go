@@ -110,6 +110,19 @@ func (p *Plan) Run(ctx context.Context, o Options) *Report {
 // grace is how long judging may go on when the run is interrupted: what was learnt until then is worth a judgement.
 const grace = 500 * time.Millisecond
 
+// incomplete are the codes of what was not examined to the end, and blind those
+// that say so where no certificate was seen.
+var (
+	incomplete = map[string]bool{"chain.gave-up": true, "reach.examination-failed": true,
+		"reach.certificate-unseen": true}
+	blind = map[string]bool{"reach.too-slow": true, "reach.too-much": true}
+)
+
+func sawCertificate(known any) bool {
+	e, ok := known.(facts.Endpoint)
+	return ok && slices.ContainsFunc(e.Observations, func(o facts.Observation) bool { return len(o.Certificates) > 0 })
+}
+
 // add takes in a target, if it was judged.
 func (r *Report) add(t Target) bool {
 	if t.Verdict == "" {
@@ -119,7 +132,7 @@ func (r *Report) add(t Target) bool {
 	r.Targets = append(r.Targets, t)
 	r.Summary.Count(t.Verdict)
 	for _, f := range t.Findings {
-		if f.Code == "chain.gave-up" || f.Code == "reach.examination-failed" { // not examined to the end
+		if incomplete[f.Code] || blind[f.Code] && !sawCertificate(t.Facts) {
 			r.Unexamined = append(r.Unexamined, Unexamined{t.Target, f.Message})
 		}
 	}

@@ -51,6 +51,14 @@ func twoKinds(c *tls.Config, i *issuers, b berth) error {
 	return nil
 }
 
+// onlyGroup agrees keys in one group alone.
+func onlyGroup(group tls.CurveID) func(*tls.Config, *issuers, berth) error {
+	return func(c *tls.Config, _ *issuers, _ berth) error {
+		c.CurvePreferences = []tls.CurveID{group}
+		return nil
+	}
+}
+
 // promised is a signed certificate timestamp of a log of the harbour's (RFC 6962, 3.2), whose signature nobody checks.
 func promised(at time.Time) []byte {
 	log := sha256.Sum256([]byte("the harbour's log"))
@@ -104,6 +112,15 @@ func settingBerths() []berth {
 				plainHello: true, compression: true,
 				suites: []string{"TLS_RSA_WITH_AES_128_CBC_SHA", "TLS_RSA_WITH_DES_CBC_SHA",
 					"TLS_RSA_EXPORT_WITH_RC4_40_MD5", "TLS_RSA_WITH_NULL_SHA", "TLS_DH_anon_WITH_AES_128_CBC_SHA"}}},
+		{host: "quill", about: "TLS 1.3 with the group SecP256r1MLKEM768 alone", addresses: []string{"127.30.7.28"},
+			min: tls.VersionTLS13, config: onlyGroup(tls.SecP256r1MLKEM768)},
+		{host: "trestle", about: "TLS 1.3 with the group SecP384r1MLKEM1024 alone", addresses: []string{"127.30.7.29"},
+			min: tls.VersionTLS13, config: onlyGroup(tls.SecP384r1MLKEM1024)},
+		{host: "hush", about: "TLS 1.3, silent at hellos with new things", addresses: []string{"127.30.7.30"},
+			wire: &wire{modern: &tls.Config{MinVersion: tls.VersionTLS13}, mute: true}},
+		{host: "veto", about: "TLS 1.3, hangs up on application protocols after its ServerHello",
+			addresses: []string{"127.30.7.31"},
+			wire:      &wire{modern: &tls.Config{MinVersion: tls.VersionTLS13}, picky: true}},
 		{host: "barge", about: "DHE with a small prime, and 3DES first", addresses: []string{"127.30.7.7"},
 			key: rsaKey(2048), wire: &wire{
 				versions:  []tlswire.Version{tlswire.TLS12},

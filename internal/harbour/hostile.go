@@ -6,6 +6,8 @@ import (
 	"encoding/binary"
 	"io"
 	"net"
+	"nurvik/core/tlswire"
+	"slices"
 	"time"
 
 	"golang.org/x/crypto/cryptobyte"
@@ -74,6 +76,41 @@ func swell(_ context.Context, conn net.Conn) {
 // whirlpool asks for another hello again and again (RFC 8446, 4.1.4 allows it once).
 func whirlpool(_ context.Context, conn net.Conn) {
 	hello, ok := firstHello(conn)
+	record := retryFor(hello, tlswire.P384)
+	for ok {
+		if _, err := conn.Write(record); err != nil {
+			return
+		}
+		_, err := bufio.NewReader(conn).Peek(1)
+		ok = err == nil
+	}
+}
+
+// riddle insists on a group that hardly any client has.
+func riddle(_ context.Context, conn net.Conn) {
+	const brainpoolP256 tlswire.Group = 31 // RFC 8734
+	hello, ok := firstHello(conn)
+	answer := []byte{21, 3, 3, 0, 2, 2, 70} // protocol_version
+	if ok && slices.Contains(hello.versions, tlswire.TLS13) {
+		answer = []byte{21, 3, 3, 0, 2, 2, 40} // handshake_failure
+		if slices.Contains(hello.groups, brainpoolP256) && slices.Contains(hello.suites, 0x1301) {
+			answer = retryFor(hello, brainpoolP256)
+		}
+	}
+	_, _ = conn.Write(answer) // whoever has hung up needs no answer
+	_, _ = io.Copy(io.Discard, conn)
+}
+
+// bouncer lets nobody in.
+func bouncer(_ context.Context, conn net.Conn) {
+	if _, ok := firstHello(conn); ok {
+		_, _ = conn.Write([]byte{21, 3, 1, 0, 2, 2, 49}) // access_denied; whoever has hung up needs no answer
+		_, _ = io.Copy(io.Discard, conn)
+	}
+}
+
+// retryFor is a HelloRetryRequest for a share in the group.
+func retryFor(hello offer, group tlswire.Group) []byte {
 	var b cryptobyte.Builder
 	b.AddUint16(0x0303)
 	b.AddBytes([]byte{ // what makes a ServerHello a HelloRetryRequest (RFC 8446, 4.1.3)
@@ -83,17 +120,10 @@ func whirlpool(_ context.Context, conn net.Conn) {
 	b.AddUint8LengthPrefixed(func(id *cryptobyte.Builder) { id.AddBytes(hello.session) })
 	b.AddBytes([]byte{0x13, 0x01, 0})
 	b.AddUint16LengthPrefixed(func(e *cryptobyte.Builder) {
-		e.AddBytes([]byte{0, 43, 0, 2, 3, 4, 0, 51, 0, 2, 0, 24}) // TLS 1.3, and a share of secp384r1
+		e.AddBytes([]byte{0, 43, 0, 2, 3, 4, 0, 51, 0, 2, byte(group >> 8), byte(group)}) // TLS 1.3, and the share
 	})
 	message := handshakeMessage(2, b.BytesOrPanic())
-	record := append([]byte{22, 3, 3, 0, byte(len(message))}, message...)
-	for ok {
-		if _, err := conn.Write(record); err != nil {
-			return
-		}
-		_, err := bufio.NewReader(conn).Peek(1)
-		ok = err == nil
-	}
+	return append([]byte{22, 3, 3, 0, byte(len(message))}, message...)
 }
 
 // flight is a ServerHello of TLS 1.2 and the begin of a Certificate message.

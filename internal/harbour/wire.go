@@ -12,6 +12,7 @@ import (
 	"crypto/sha256"
 	"crypto/tls"
 	"encoding/binary"
+	"errors"
 	"io"
 	"math/big"
 	"net"
@@ -34,6 +35,8 @@ type wire struct {
 	compression bool
 	prime       *big.Int        // of DHE
 	stubborn    bool            // hangs up on hellos with what it does not know
+	mute        bool            // does not answer them
+	picky       bool            // hangs up after its ServerHello where an application protocol is offered
 	willful     string          // a suite that it always chooses
 	groups      []tlswire.Group // of ECDHE, in its order of preference
 	macLast     bool            // encrypts before it authenticates (RFC 7366)
@@ -65,9 +68,16 @@ func (w wire) serve(certificate *tls.Certificate) behaviour {
 		if !ok || w.most > 0 && len(body) > w.most {
 			return
 		}
+		if w.mute && hello.unknown {
+			_, _ = io.Copy(io.Discard, conn) // until the other side gives up
+			return
+		}
 		if w.modern != nil && slices.Contains(hello.versions, tlswire.TLS13) {
 			library := w.modern.Clone()
 			library.Certificates = []tls.Certificate{*certificate}
+			if w.picky && hello.protocols {
+				conn = firstRecord{conn}
+			}
 			// whoever has hung up needs no answer
 			_ = tls.Server(&replay{conn, slices.Concat(begin[:], body)}, library).Handshake()
 			return
@@ -96,6 +106,16 @@ func (w wire) old(conn net.Conn, begin [5]byte, certificate *tls.Certificate) {
 	_, _ = conn.Write(append([]byte{0x80 | byte(len(body)>>8), byte(len(body))}, body...))
 }
 
+// firstRecord sends the first record alone and hangs up.
+type firstRecord struct{ net.Conn }
+
+func (f firstRecord) Write(p []byte) (int, error) {
+	if len(p) > 5 {
+		_, _ = f.Conn.Write(p[:min(len(p), 5+int(binary.BigEndian.Uint16(p[3:])))])
+	}
+	return 0, errors.Join(net.ErrClosed, f.Close())
+}
+
 // offer is what the server needs of a ClientHello.
 type offer struct {
 	version     tlswire.Version
@@ -103,6 +123,7 @@ type offer struct {
 	suites      []tlswire.Suite
 	compression []byte
 	unknown     bool // reserved values are offered
+	protocols   bool // application protocols are offered
 	heartbeat   bool
 	macLast     bool
 	session     []byte
@@ -153,6 +174,7 @@ func readHello(body []byte) (o offer, ok bool) {
 				return o, false
 			}
 			o.heartbeat = o.heartbeat || id == 15
+			o.protocols = o.protocols || id == 16
 			o.macLast = o.macLast || id == 22
 			var list cryptobyte.String
 			switch id {
