@@ -130,7 +130,7 @@ func TestConsole(t *testing.T) {
 
 	t.Run("filter, search and sort", func(t *testing.T) {
 		b.do(t, chromedp.Click(`[data-test="filter-at-risk"]`))
-		b.eventually(t, rows+` === 22`, "only those at risk")
+		b.eventually(t, rows+` === 24`, "only those at risk")
 		b.do(t, chromedp.Click(`[data-test="filter-at-risk"]`))
 		b.eventually(t, rows+` === 100`, "all again")
 		b.do(t, chromedp.SendKeys(`[data-test="search"]`, "lighthouse"))
