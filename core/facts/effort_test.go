@@ -10,7 +10,7 @@ import (
 )
 
 func TestParseEffort(t *testing.T) {
-	for text, want := range map[string]facts.Effort{"": facts.Normal, "quick": facts.Quick, "normal": facts.Normal,
+	for text, want := range map[string]facts.Effort{"": "", "quick": facts.Quick, "normal": facts.Normal,
 		"full": facts.Full} {
 		got, err := facts.ParseEffort(text)
 		require.NoError(t, err)

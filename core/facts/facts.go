@@ -59,6 +59,8 @@ const (
 	DialogueRefused Outcome = "dialogue-refused"        // a plaintext dialogue did not lead to TLS
 	Early           Outcome = "plaintext-after-upgrade" // plaintext came between its go-ahead and TLS
 
+	Busy Outcome = "busy" // the server said that it takes no connections now
+
 	ExaminationFailed Outcome = "examination-failed" // by a defect of Nurvik itself
 )
 
@@ -67,7 +69,7 @@ type Observation struct {
 	Address           netip.AddrPort `json:"address"`
 	ServerName        string         `json:"server_name" doc:"The name sent in the handshake, empty for none"`
 	At                time.Time      `json:"at"`
-	Outcome           Outcome        `json:"outcome" enum:"answered,refused,timeout,reset,not-tls,bad-message,too-slow,too-much,dialogue-refused,plaintext-after-upgrade,examination-failed"`
+	Outcome           Outcome        `json:"outcome" enum:"answered,refused,timeout,reset,busy,not-tls,bad-message,too-slow,too-much,dialogue-refused,plaintext-after-upgrade,examination-failed"`
 	Detail            Reason         `json:"detail,omitzero" doc:"What was met"`
 	Cut               Reason         `json:"cut,omitzero" doc:"Why the visit ended before everything was asked"`
 	Unseen            Reason         `json:"unseen,omitzero" doc:"Why no certificate was seen although TLS was answered"`
@@ -105,6 +107,7 @@ type Version struct {
 	Order         Order      `json:"order,omitempty" enum:",server,client,partial" doc:"Whose order of preference counts"`
 	PartialSuites []string   `json:"partial_suites,omitempty" doc:"With partial order, the suites for which the client's order counts"`
 	Detail        Reason     `json:"detail,omitzero" doc:"How it was declined, or why nothing was shown"`
+	Cut           Reason     `json:"cut,omitzero" doc:"Why the cipher suites were not asked to the end: there may be more"`
 	Resumption    Answer     `json:"resumption,omitempty" enum:",yes,no" doc:"Whether a session goes on; looked at with full effort"`
 }
 
@@ -113,17 +116,15 @@ type Effort string
 
 // The efforts.
 const (
-	Quick  Effort = "quick"  // versions and certificates, in at most six connections
+	Quick  Effort = "quick"  // versions and certificates, in at most ten connections
 	Normal Effort = "normal" // everything but tolerance of large hellos and resumption
 	Full   Effort = "full"
 )
 
-// ParseEffort reads the name of an effort; "" means Normal.
+// ParseEffort reads the name of an effort; "" leaves it to what is visited.
 func ParseEffort(text string) (Effort, error) {
 	switch e := Effort(text); e {
-	case "":
-		return Normal, nil
-	case Quick, Normal, Full:
+	case "", Quick, Normal, Full:
 		return e, nil
 	}
 	return "", fmt.Errorf("an effort is quick, normal or full, not %q", text)
@@ -162,14 +163,21 @@ const (
 // Served is a chain that was served to another hello than the usual.
 type Served struct {
 	To           string   `json:"to" enum:"other-key,no-name,foreign-name" doc:"What was different"`
+	Key          string   `json:"key,omitempty" enum:",RSA,ECDSA,EdDSA" doc:"Of another kind of key, which"`
+	Version      string   `json:"version,omitempty" doc:"The TLS version in which it was seen"`
 	ServerName   string   `json:"server_name,omitempty"`
 	Refused      Reason   `json:"refused,omitzero" doc:"How that was declined"`
 	Certificates [][]byte `json:"certificates,omitempty"`
+	Staple       []byte   `json:"staple,omitempty" doc:"The OCSP response that came along"`
+	Timestamps   [][]byte `json:"timestamps,omitempty" doc:"Signed certificate timestamps of the handshake"`
+
+	Possession Possession `json:"possession,omitempty" enum:",shown,failed,not-shown" doc:"Whether the handshake proved the leaf's key"`
 }
 
 // Groups are the groups for key agreement.
 type Groups struct {
 	Accepted    []string     `json:"accepted" doc:"In the order of preference where the endpoint has one"`
+	Cut         Reason       `json:"cut,omitzero" doc:"Why the groups were not asked to the end: there may be more"`
 	Order       Order        `json:"order,omitempty" enum:",server,client"`
 	FiniteField *FiniteField `json:"finite_field,omitempty" doc:"Of DHE suites up to TLS 1.2"`
 }
@@ -197,6 +205,8 @@ type Settings struct {
 	ALPN                 string   `json:"alpn,omitempty" doc:"The application protocol chosen among h2 and http/1.1"`
 	SignatureScheme      string   `json:"signature_scheme,omitempty" doc:"With which the handshake was signed"`
 	SignatureSchemes     []string `json:"signature_schemes,omitempty" doc:"All that the endpoint signs with for its name: of TLS 1.2, and of TLS 1.3 where nothing older is accepted"`
+	SchemesCut           Reason   `json:"signature_schemes_cut,omitzero" doc:"Why the schemes were not asked to the end: there may be more"`
+	ToleratesNewer       Answer   `json:"tolerates_newer,omitempty" enum:",yes,no,not-shown" doc:"A hello that offers newer versions is answered with an older one"`
 	NotOffered           string   `json:"not_offered,omitempty" doc:"What the endpoint chose although it was not offered"`
 }
 

@@ -38,6 +38,7 @@ const (
 	Alert            Code = "alert"              // name
 	OtherVersion     Code = "other-version"      // the version that was chosen instead
 	NotTLSAnswer     Code = "not-tls"            // how the answer begins
+	ChoseUnasked     Code = "chose-unasked"      // what was chosen
 	Undecodable      Code = "undecodable"        // diagnostic
 	Endless          Code = "endless"            // diagnostic
 	SlowAnswer       Code = "slow-answer"        // bytes, time
@@ -51,6 +52,9 @@ const (
 	WrongProtocol    Code = "wrong-protocol"     // the protocol that it should be
 	PlaintextAfterGo Code = "plaintext-after-go" // the plaintext
 	TimeOver         Code = "time-over"          // limit, connections
+	DoorClosed       Code = "door-closed"        // connections, how the last one ended
+	EnoughAsked      Code = "enough-asked"       // connections, the limit
+	SaidBusy         Code = "said-busy"          // what the server said
 	NothingAnswers   Code = "nothing-answers"    //
 	NoHTTP           Code = "no-http"            //
 	InsistsOnGroup   Code = "insists-on-group"   // group
@@ -81,9 +85,12 @@ const (
 	ForSSL2        Code = "ssl-2"                  //
 	ForCertificate Code = "certificate"            //
 	ForTolerance   Code = "tolerance"              //
+	ForKnocking    Code = "knocking"               // whether what was accepted before still is
 	ForSchemes     Code = "signature-schemes"      //
 	ForPlainHTTP   Code = "plain-http"             //
 	Again          Code = "again"                  // as the last argument of a purpose: asked once more
+	WithoutName    Code = "without-name"           // as the last argument: and without SNI
+	WithShares     Code = "with-key-shares"        // as the last argument: a key share is sent
 	WithSchemes    Code = "and-signature-schemes"  // as the last argument: it asks for these too
 )
 

@@ -17,8 +17,9 @@ import (
 type bundle struct {
 	context    *Context
 	file       bool
-	unordered  bool // the file gives its certificates no order
-	damaged    bool // something in the file could not be read, perhaps just what the path lacks
+	unordered  bool   // the file gives its certificates no order
+	damaged    bool   // something in the file could not be read, perhaps just what the path lacks
+	clients    string // who get it, where not everyone does
 	host       string
 	asked      bool // about revocation
 	before13   bool // the address accepts versions before TLS 1.3

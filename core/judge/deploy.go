@@ -47,6 +47,9 @@ func deployAddressesDiffer(v *visited) []Finding {
 		slices.Sort(leaves)
 		var versions []string
 		for _, version := range a.seen.Versions {
+			if a.seen.Cut.Given() { // what was not asked is no difference
+				break
+			}
 			if version.Answer == facts.Accepted {
 				versions = append(versions, version.Name)
 			}
@@ -61,7 +64,7 @@ func deployAddressesDiffer(v *visited) []Finding {
 		{"certificates", "The addresses serve different certificates", func(s shown) string { return s.leaf }},
 		{"versions", "The addresses accept different protocol versions", func(s shown) string { return s.versions }},
 	} {
-		i := slices.IndexFunc(all, func(s shown) bool { return x.of(s) != x.of(all[0]) })
+		i := slices.IndexFunc(all, func(s shown) bool { return x.of(s) != x.of(all[0]) && x.of(s) != "" && x.of(all[0]) != "" })
 		if i < 0 {
 			continue
 		}

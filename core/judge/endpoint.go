@@ -37,6 +37,7 @@ func ofFacts(e facts.Endpoint, context Context) Judgement {
 		}
 		return ofChain(a.bundle)
 	})(v)...)
+	findings = append(findings, each(ofOthers)(v)...)
 	for i := range findings {
 		f := &findings[i]
 		if f.Edits == nil {

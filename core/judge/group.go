@@ -57,6 +57,9 @@ func groupNoHybrid(a *address) []Finding {
 				g.Hybrid()
 		})
 	}
+	if a.seen.Groups.Cut.Given() { // there may be one all the same
+		return nil
+	}
 	if a.versions["TLS 1.3"] != facts.Accepted || len(accepted) == 0 || slices.ContainsFunc(accepted, hybrid) {
 		return nil
 	}

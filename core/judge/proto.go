@@ -102,8 +102,9 @@ func protoSettings(a *address) []Finding {
 			out = append(out, found(code, subject, subject, "%s", message))
 		}
 	}
-	note(s.NotOffered != "", "proto.answer-not-offered", "hello",
-		fmt.Sprintf("The endpoint chose %s, which was not offered.", s.NotOffered))
+	if s.NotOffered != "" {
+		out = append(out, notOffered(s))
+	}
 	note(s.Compression == facts.Yes, "proto.compression", "compression",
 		"TLS compression is accepted, which lets attackers guess encrypted data.")
 	note(s.RenegotiationInfo == facts.No, "proto.no-renegotiation-info", "renegotiation",
@@ -113,8 +114,33 @@ func protoSettings(a *address) []Finding {
 	note(s.Heartbeat == facts.Yes, "proto.heartbeat", "heartbeat", "The heartbeat extension is enabled.")
 	note(s.ToleratesUnknown == facts.No, "proto.intolerant", "unknown values",
 		"The endpoint rejects ClientHellos with values that it does not know, as newer clients send them.")
+	note(s.ToleratesNewer == facts.No, "proto.intolerant", "newer versions",
+		"The endpoint rejects ClientHellos that offer newer versions beside its own, as every client sends them.")
 	note(s.ToleratesLarge == facts.No, "proto.intolerant", "large hellos",
-		"The endpoint rejects ClientHellos of more than 4 KiB, as clients with post-quantum key exchange send them.")
+		"The endpoint rejects large ClientHellos, as clients with post-quantum key exchange send them.")
+	return out
+}
+
+func notOffered(s *facts.Settings) Finding {
+	return found("proto.answer-not-offered", "hello", "hello", "The endpoint chose %s, which was not offered.",
+		s.NotOffered)
+}
+
+// choseUnasked reports whether nothing but an answer came that nobody offered.
+func choseUnasked(o *facts.Observation) bool {
+	return o.Outcome == facts.BadMessage && o.Settings != nil && o.Detail.Code == facts.ChoseUnasked
+}
+
+// protoNothingElse tells of addresses whose every answer is one that was not offered.
+func protoNothingElse(v *visited) []Finding {
+	var out []Finding
+	for i := range v.facts.Observations {
+		if o := &v.facts.Observations[i]; choseUnasked(o) {
+			f := notOffered(o.Settings)
+			f.Addresses = []string{o.Address.String()}
+			out = append(out, f)
+		}
+	}
 	return out
 }
 
@@ -138,6 +164,8 @@ var settingRules = []struct {
 	{"heartbeat", func(s *facts.Settings) facts.Answer { return s.Heartbeat }, facts.No, "proto.heartbeat"},
 	{"downgrade_marker", func(s *facts.Settings) facts.Answer { return s.DowngradeMarker }, "", ""},
 	{"tolerates_unknown", func(s *facts.Settings) facts.Answer { return s.ToleratesUnknown }, facts.Yes,
+		"proto.intolerant"},
+	{"tolerates_newer", func(s *facts.Settings) facts.Answer { return s.ToleratesNewer }, facts.Yes,
 		"proto.intolerant"},
 	{"tolerates_large", func(s *facts.Settings) facts.Answer { return s.ToleratesLarge }, facts.Yes,
 		"proto.intolerant"},

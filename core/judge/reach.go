@@ -24,6 +24,7 @@ var reachCodes = map[facts.Outcome][2]string{
 // silentCodes say why no address answered.
 var silentCodes = map[facts.Outcome]string{
 	facts.Refused: "reach.refused", facts.Timeout: "reach.timeout", facts.Reset: "reach.reset",
+	facts.Busy: "reach.busy",
 }
 
 // reachOutcome judges how the visits ended.
@@ -34,7 +35,7 @@ func reachOutcome(v *visited) []Finding {
 		address, detail, target := o.Address.String(), words.Of(o.Detail), v.facts.Endpoint
 		var f Finding
 		switch code, known := reachCodes[o.Outcome]; {
-		case o.Outcome == facts.Answered:
+		case o.Outcome == facts.Answered, choseUnasked(o):
 			continue
 		case known:
 			f = found(code[0], target, target, code[1], detail)
@@ -93,22 +94,58 @@ func reachHandshakeRefused(a *address) []Finding {
 	if alert == "" {
 		return nil
 	}
-	how := "without a server name"
+	how, besides := "without SNI", ""
 	if a.seen.ServerName != "" {
-		how = "with the server name " + a.seen.ServerName
+		how = "with " + a.seen.ServerName + " in SNI"
+		for _, x := range a.seen.Others {
+			switch {
+			case x.To != "no-name":
+			case x.Refused.Given():
+				besides = fmt.Sprintf(" One without SNI is too: %s.", words.Of(x.Refused))
+			default:
+				besides = " One without SNI is answered."
+			}
+		}
 	}
-	f := found("reach.handshake-refused", a.target, a.target, "Every ClientHello %s is refused with the alert %s.", how,
-		alert)
+	f := found("reach.handshake-refused", a.target, a.target, "Every ClientHello %s is refused: %s.%s", how, alert,
+		besides)
 	return []Finding{f}
 }
 
 // reachTooSlow tells of visits that were ended before everything was asked.
 func reachTooSlow(a *address) []Finding {
-	if !a.seen.Cut.Given() {
+	if a.seen.Cut.Code != facts.TimeOver {
 		return nil
 	}
 	return []Finding{found("reach.too-slow", a.target, a.target, "The visit was ended before everything was asked: %s.",
 		words.Of(a.seen.Cut))}
+}
+
+// reachCutShort tells of an address that stopped answering before everything was asked. What it was not asked is not
+// known, and nothing is concluded from it.
+func reachCutShort(a *address) []Finding {
+	why := a.seen.Cut
+	for _, v := range a.seen.Versions {
+		why = firstGiven(why, v.Cut)
+	}
+	if g := a.seen.Groups; g != nil {
+		why = firstGiven(why, g.Cut)
+	}
+	if s := a.seen.Settings; s != nil {
+		why = firstGiven(why, s.SchemesCut)
+	}
+	if !why.Given() || why.Code == facts.TimeOver { // which has a code of its own
+		return nil
+	}
+	return []Finding{found("reach.cut-short", a.target, a.target,
+		"Not everything could be asked, and there may be more than is shown: %s.", words.Of(why))}
+}
+
+func firstGiven(a, b facts.Reason) facts.Reason {
+	if a.Given() {
+		return a
+	}
+	return b
 }
 
 // reachReadingFailed tells of a file whose reading ended with a defect of ours.

@@ -110,7 +110,10 @@ func someOf(list []string) string {
 
 func suiteForwardSecrecy(a *address) []Finding {
 	var without []string
-	with := false
+	with, cut := false, false
+	for _, v := range a.seen.Versions {
+		cut = cut || v.Cut.Given()
+	}
 	for _, s := range suitesOf(a.seen) {
 		code, _ := s.weakness(a.context.Policy.Suites)
 		if code == "suite.null" || code == "suite.anonymous" || code == "suite.export" {
@@ -121,7 +124,7 @@ func suiteForwardSecrecy(a *address) []Finding {
 			without = append(without, s.name+" in "+s.version)
 		}
 	}
-	if len(without) == 0 {
+	if len(without) == 0 || cut && !with { // one of those that were not asked may have it
 		return nil
 	}
 	f := found("suite.no-forward-secrecy", "suites", "cipher suites",

@@ -14,12 +14,13 @@ type check struct {
 
 // checks is the table of all rules. The rule of a code is in the file of its area.
 var checks = []check{
-	{codes: []string{"reach.refused", "reach.timeout", "reach.reset", "reach.address-refused", "reach.not-tls",
+	{codes: []string{"reach.refused", "reach.timeout", "reach.reset", "reach.busy", "reach.address-refused", "reach.not-tls",
 		"reach.bad-message", "reach.too-slow",
 		"reach.too-much", "reach.dialogue-refused", "reach.plaintext-after-upgrade", "reach.examination-failed"},
 		endpoint: reachOutcome},
 	{codes: []string{"reach.bad-message"}, endpoint: each(reachBadMessage)},
 	{codes: []string{"reach.too-slow"}, endpoint: each(reachTooSlow)},
+	{codes: []string{"reach.cut-short"}, endpoint: each(reachCutShort)},
 	{codes: []string{"reach.certificate-unseen"}, endpoint: each(reachCertificateUnseen)},
 	{codes: []string{"reach.handshake-refused"}, endpoint: each(reachHandshakeRefused)},
 	{codes: []string{"dns.unresolved"}, endpoint: dnsUnresolved},
@@ -29,6 +30,7 @@ var checks = []check{
 	{codes: []string{"proto.answer-not-offered", "proto.compression", "proto.no-renegotiation-info",
 		"proto.no-extended-master-secret",
 		"proto.heartbeat", "proto.intolerant"}, endpoint: each(protoSettings)},
+	{codes: []string{"proto.answer-not-offered"}, endpoint: protoNothingElse},
 	{codes: []string{"suite.null", "suite.anonymous", "suite.export", "suite.weak-cipher"}, endpoint: each(suiteWeak)},
 	{codes: []string{"suite.no-forward-secrecy"}, endpoint: each(suiteForwardSecrecy)},
 	{codes: []string{"suite.client-decides", "suite.weak-first"}, endpoint: each(suiteOrder)},

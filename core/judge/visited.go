@@ -27,8 +27,9 @@ type address struct {
 	host       string
 	seen       *facts.Observation
 	versions   map[string]facts.Acceptance
-	unreadable []error // of certificates that were served, by their place; nil for those that are read
-	bundle     *bundle // nil where no certificate could be read
+	unreadable []error   // of certificates that were served, by their place; nil for those that are read
+	bundle     *bundle   // nil where no certificate could be read
+	others     []*bundle // that other clients get
 }
 
 // visit makes an endpoint ready for the checks.
@@ -91,6 +92,44 @@ func (a *address) read(e *facts.Endpoint, names []naming.Reference) {
 	a.bundle = &bundle{context: a.context, host: a.host, asked: e.RevocationAsked, before13: a.acceptsBefore13(),
 		possession: a.seen.Possession, staple: a.seen.Staple, timestamps: a.seen.Timestamps,
 		records: e.DNS, given: given, pool: chain.NewPool(given), leaf: given[chain.ServedLeaf(given)], names: names}
+	for i := range a.seen.Others {
+		if b := a.other(e, &a.seen.Others[i], names); b != nil {
+			a.others = append(a.others, b)
+		}
+	}
+}
+
+// other is the chain that other clients get, nil where there is nothing to judge. What a server of many names has for
+// names that it does not know is often a placeholder of its own.
+func (a *address) other(e *facts.Endpoint, x *facts.Served, names []naming.Reference) *bundle {
+	var given []*pki.Certificate
+	for _, der := range x.Certificates {
+		if c, err := a.context.certificate(der); err == nil {
+			given = append(given, c)
+		}
+	}
+	if len(given) == 0 {
+		return nil
+	}
+	b := &bundle{context: a.context, host: a.host, before13: a.acceptsBefore13(), possession: x.Possession,
+		staple: x.Staple, timestamps: x.Timestamps, records: e.DNS, given: given, pool: chain.NewPool(given),
+		leaf: given[chain.ServedLeaf(given)], names: names}
+	switch x.To {
+	case "other-key":
+		b.clients = "clients that accept keys for " + x.Key + " and no others"
+		b.asked = e.RevocationAsked && slices.ContainsFunc(e.Revocation,
+			func(r facts.Revocation) bool { return r.Certificate == b.leaf.Fingerprint() })
+		return b
+	case "no-name":
+		b.clients = "clients that send no SNI"
+	default:
+		b.clients = "clients that ask for a name that is not known here"
+	}
+	b.names, b.records = nil, nil
+	if b.leaf.SelfIssued() && !slices.Equal(b.leaf.HostNames(), a.bundle.leaf.HostNames()) {
+		return nil
+	}
+	return b
 }
 
 func (a *address) accepts(version string) bool { return a.versions[version] == facts.Accepted }
@@ -130,16 +169,17 @@ func acceptedVersions(a *address) []string {
 	return out
 }
 
-// refusal is the alert with which every hello is refused, "" where the version is the reason, or something is accepted.
+// refusal says how every hello is refused, "" where the version is the reason, or something is accepted. What a server
+// says to hellos of old versions alone counts for those.
 func refusal(a *address) string {
 	alert := ""
 	for _, v := range a.seen.Versions {
 		switch {
 		case v.Answer != facts.Declined,
-			v.Detail.Code == facts.Alert && slices.Contains(v.Detail.Args, "protocol_version"):
+			v.Name >= "TLS 1.2" && v.Detail.Code == facts.Alert && slices.Contains(v.Detail.Args, "protocol_version"):
 			return ""
 		case v.Detail.Code == facts.Alert && len(v.Detail.Args) > 0:
-			alert = cmp.Or(alert, v.Detail.Args[0])
+			alert = cmp.Or(alert, "alert "+v.Detail.Args[0])
 		}
 	}
 	return alert

@@ -22,6 +22,10 @@ func TestWire(t *testing.T) {
 		w.Name, w.Names = "mall.tarnholm.example",
 			[]string{"mall.tarnholm.example"}
 	})
+	late := s.leaf(s.lower, func(w *forge.Template) { w.Until = now.AddDate(0, 0, -1) })
+	placeholder := s.leaf(nil, func(w *forge.Template) { w.Name, w.Names = "placeholder", nil })
+	with := func(leaf []byte) [][]byte { return [][]byte{leaf, s.lower.DER, s.upper.DER} }
+	cut := facts.Because(facts.DoorClosed, 6, "the connection was closed without an answer")
 	const gcm, cbc, rsa, des3, rc4, des = "TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256",
 		"TLS_ECDHE_ECDSA_WITH_AES_128_CBC_SHA", "TLS_RSA_WITH_AES_128_GCM_SHA256",
 		"TLS_ECDHE_RSA_WITH_3DES_EDE_CBC_SHA", "TLS_RSA_WITH_RC4_128_SHA", "TLS_DHE_RSA_WITH_DES_CBC_SHA"
@@ -107,18 +111,59 @@ func TestWire(t *testing.T) {
 		}, []string{}},
 
 		{"another default", func(o *facts.Observation) {
-			o.Others = []facts.Served{{To: "no-name", Certificates: [][]byte{other}},
-				{To: "foreign-name", Certificates: [][]byte{other}}}
+			o.Others = []facts.Served{{To: "no-name", Certificates: with(other)},
+				{To: "foreign-name", Certificates: with(other)}}
 		}, []string{"deploy.default-name-differs note default"}},
 		{"another certificate for the same names", func(o *facts.Observation) {
-			o.Others = []facts.Served{{To: "no-name", Certificates: [][]byte{s.leaf(s.lower, nil)}}}
+			o.Others = []facts.Served{{To: "no-name", Certificates: with(s.leaf(s.lower, nil))}}
 		}, []string{}},
+		{"a placeholder for names that are not known", func(o *facts.Observation) {
+			o.Others = []facts.Served{{To: "foreign-name", Certificates: [][]byte{placeholder}}}
+		}, []string{"deploy.default-name-differs note default"}},
+		{"an incomplete chain without SNI", func(o *facts.Observation) {
+			o.Others = []facts.Served{{To: "no-name", Certificates: chain[:1]}}
+		}, []string{"chain.incomplete fault"}},
+		{"an expired leaf without SNI", func(o *facts.Observation) {
+			o.Others = []facts.Served{{To: "no-name", Certificates: with(late)}}
+		}, []string{"time.expired fault"}},
 		{"a refusal without a name", func(o *facts.Observation) {
 			o.Others = []facts.Served{{To: "no-name", Refused: facts.Because(facts.Alert, "unrecognized_name")}}
 		}, []string{}},
 		{"another kind of key", func(o *facts.Observation) {
-			o.Others = []facts.Served{{To: "other-key", Certificates: [][]byte{other}}}
+			o.Others = []facts.Served{{To: "other-key", Key: "RSA", Certificates: with(s.leaf(s.lower, nil))}}
 		}, []string{}},
+		{"another kind of key, expired", func(o *facts.Observation) {
+			o.Others = []facts.Served{{To: "other-key", Key: "RSA", Certificates: with(late)}}
+		}, []string{"time.expired fault"}},
+		{"another kind of key, for another name", func(o *facts.Observation) {
+			o.Others = []facts.Served{{To: "other-key", Key: "RSA", Certificates: with(other)}}
+		}, []string{"name.uncovered fault " + host}},
+		{"another kind of key that was not proven", func(o *facts.Observation) {
+			o.Others = []facts.Served{{To: "other-key", Key: "RSA", Certificates: with(s.leaf(s.lower, nil)),
+				Possession: facts.PossessionFailed}}
+		}, []string{"pair.possession-failed fault"}},
+		{"the same fault in both", func(o *facts.Observation) {
+			o.Certificates = chain[:1]
+			o.Others = []facts.Served{{To: "no-name", Certificates: chain[:1]}}
+		}, []string{"chain.incomplete fault"}},
+
+		{"groups that were not asked to the end", func(o *facts.Observation) {
+			o.Groups = &facts.Groups{Accepted: []string{"x25519"}, Cut: cut}
+		}, []string{"reach.cut-short risk " + host + ":443"}},
+		{"suites that were not asked to the end", func(o *facts.Observation) {
+			o.Versions[1].Suites, o.Versions[1].Cut = []string{"TLS_RSA_WITH_AES_128_GCM_SHA256"}, cut
+		}, []string{"reach.cut-short risk " + host + ":443"}},
+		{"a version that was not asked", func(o *facts.Observation) {
+			o.Cut, o.Versions = cut, []facts.Version{{Name: "TLS 1.2", Answer: facts.Accepted},
+				{Name: "TLS 1.3", Answer: facts.NotShown, Detail: cut}}
+		}, []string{"reach.cut-short risk " + host + ":443"}},
+		{"the time of the visit", func(o *facts.Observation) {
+			o.Cut = facts.Because(facts.TimeOver, "2m0s", 30)
+			o.Versions[0].Cut = o.Cut
+		}, []string{"reach.too-slow risk " + host + ":443"}},
+		{"newer versions are not understood", func(o *facts.Observation) {
+			o.Settings = &facts.Settings{ToleratesNewer: facts.No}
+		}, []string{"proto.intolerant risk newer versions"}},
 
 		{"no strict transport", web(facts.HTTP{Status: 200}), []string{"http.no-strict-transport note " + host}},
 		{"strict transport", web(facts.HTTP{Status: 200, StrictTransportSecurity: "max-age=1"}), []string{}},

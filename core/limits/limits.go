@@ -12,6 +12,8 @@ import (
 type Limits struct {
 	Connect   time.Duration `yaml:"connect,omitempty"`   // to open one connection
 	Handshake time.Duration `yaml:"handshake,omitempty"` // for one hello and all of its answer
+	Dialogue  time.Duration `yaml:"dialogue,omitempty"`  // for the plaintext dialogue before TLS
+	Web       time.Duration `yaml:"web,omitempty"`       // for the answer to an HTTP request
 	// for the visit of one address, without what it waits for its turn
 	Visit time.Duration `yaml:"visit,omitempty"`
 
@@ -25,7 +27,8 @@ type Limits struct {
 
 // Defaults are polite: a small server hardly notices such a visit.
 var Defaults = Limits{
-	Connect: 5 * time.Second, Handshake: 10 * time.Second, Visit: 120 * time.Second,
+	Connect: 5 * time.Second, Handshake: 10 * time.Second, Dialogue: 30 * time.Second, Web: 3 * time.Second,
+	Visit:  120 * time.Second,
 	AtOnce: 2048, HostAtOnce: 2, HostPerSecond: 10,
 	Bytes: 1 << 20, Records: 512,
 }
@@ -38,6 +41,8 @@ const MostConnections = 420
 func (l Limits) Over(beneath Limits) Limits {
 	over(&l.Connect, beneath.Connect)
 	over(&l.Handshake, beneath.Handshake)
+	over(&l.Dialogue, beneath.Dialogue)
+	over(&l.Web, beneath.Web)
 	over(&l.Visit, beneath.Visit)
 	over(&l.AtOnce, beneath.AtOnce)
 	over(&l.HostAtOnce, beneath.HostAtOnce)
@@ -57,6 +62,7 @@ func over[T comparable](own *T, beneath T) {
 func (l Limits) Check() error {
 	for name, negative := range map[string]bool{
 		"connect": l.Connect < 0, "handshake": l.Handshake < 0, "visit": l.Visit < 0,
+		"dialogue": l.Dialogue < 0, "web": l.Web < 0,
 		"connections-at-once":      l.AtOnce < 0,
 		"host-connections-at-once": l.HostAtOnce < 0, "host-connections-per-second": l.HostPerSecond < 0,
 		"connection-bytes": l.Bytes < 0, "connection-records": l.Records < 0,

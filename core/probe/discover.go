@@ -2,7 +2,6 @@ package probe
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"slices"
 
@@ -39,69 +38,110 @@ func discover(ctx context.Context, v *visit) bool {
 type manner struct {
 	versions  []tlswire.Version
 	reserved  bool // with reserved values
+	small     bool // in fewer than 512 bytes
 	protocols *[]string
 }
 
-// firstContact makes the first contact: a whole handshake with the newest version that
-// the endpoint takes. One that refuses everything modern is asked in the manner
-// of older clients, and one that refuses the application protocol with another.
+// Manners of clients of any age: one that refuses everything modern is asked as
+// older clients ask, down to those that know one version alone.
+var (
+	greeting   = manner{versions: current, reserved: true}
+	unreserved = manner{versions: current}
+	older      = manner{versions: current[1:]}
+	short      = manner{versions: current, small: true}
+	onlyTLS10  = manner{versions: []tlswire.Version{tlswire.TLS10}, small: true}
+	onlySSL30  = manner{versions: []tlswire.Version{tlswire.SSL30}, small: true}
+	ifRefused  = []manner{unreserved, older, short, onlyTLS10, onlySSL30}
+	ifGarbled  = []manner{unreserved, older} // one that answers is heard
+	ifNotHeard = []manner{short, onlyTLS10}
+)
+
+// firstContact makes the first contact: a whole handshake with the newest version
+// that the endpoint takes, in one manner after the other. One that refuses the application protocol is offered
+// another.
 func firstContact(ctx context.Context, v *visit) (tlswire.Version, bool) {
-	next := []manner{{versions: current, reserved: true}, {versions: current}, {versions: current[1:]}}
+	next := []manner{greeting}
 	others := v.call.otherProtocols()
+	silences := 0
 	for first := true; len(next) > 0; first = false {
 		m := next[0]
 		next = next[1:]
-		v.protocols = m.protocols
+		v.protocols, v.small = m.protocols, m.small
 		hello := v.hello(m.versions...)
 		hello.Grease = m.reserved
-		if v.call.Web && v.protocols == nil { // the web server is asked on this connection
-			hello.Protocols = []string{"http/1.1"}
-		}
 		before := v.silent
 		v.silent = false
 		version, goOn, again := firstHandshake(ctx, v, hello)
 		silent := v.silent
 		v.silent = before || silent
+		if silent {
+			silences++
+		}
 		switch {
 		case version != 0:
-			v.observation.Settings.ToleratesUnknown = facts.No
-			if m.reserved {
-				v.observation.Settings.ToleratesUnknown = facts.Yes
+			v.odd = !m.reserved
+			if s := v.observation.Settings; m.reserved {
+				s.ToleratesUnknown, s.ToleratesNewer = facts.Yes, facts.Unknown
+				if version < m.versions[0] {
+					s.ToleratesNewer = facts.Yes
+				}
 			}
 			return version, goOn
-		case !again, silent && !first:
+		case !again:
 			return 0, false
-		case silent: // what very old ones understand first; and the rest where that is answered
-			next = []manner{next[1], next[0]}
+		case silent && silences == 1: // each silence costs the whole time for an answer
+			next = ifNotHeard
+		case silent && silences > len(ifNotHeard):
+			return 0, false
 		case len(others) > 0 && (refusesProtocol(v) || first && unregistered[v.call.Scheme] != nil):
 			for _, list := range slices.Backward(others) {
-				next = slices.Insert(next, 0, manner{m.versions, m.reserved, &list})
+				next = slices.Insert(next, 0, manner{versions: m.versions, reserved: m.reserved, protocols: &list})
 			}
 			others = nil
 		}
+		switch {
+		case !first || silent:
+		case v.failure == facts.BadMessage:
+			next = append(next, ifGarbled...)
+		default:
+			next = append(next, ifRefused...)
+		}
 	}
+	withoutName(ctx, v)
 	return 0, false
+}
+
+// withoutName asks an endpoint that refuses every hello once more, and names nobody.
+func withoutName(ctx context.Context, v *visit) {
+	if v.call.ServerName == "" || len(v.answers) == 0 {
+		return
+	}
+	v.protocols, v.small = nil, false
+	hello := v.hello(current...)
+	hello.ServerName = ""
+	session, err := v.whole(ctx, facts.Because(facts.ForNoName), hello, nil)
+	if errors.Is(err, errNoConnection) {
+		return
+	}
+	served := facts.Served{To: "no-name", Certificates: session.Chain.Certificates}
+	if session.Hello.Version == 0 {
+		served.Refused = reasonOf(err)
+	}
+	v.good = nil // it is no hello that counts
+	v.observation.Others = append(v.observation.Others, served)
 }
 
 // firstHandshake makes a whole handshake, and asks the web server where there is one.
 func firstHandshake(ctx context.Context, v *visit, hello tlswire.ClientHello) (version tlswire.Version, goOn,
 	again bool) {
-	conn, record, ok := v.connect(ctx, facts.Because(facts.ForNewest))
-	if !ok {
+	session, err := v.whole(ctx, facts.Because(facts.ForNewest), hello, func(conn *countingConn, s *tlswire.Session) {
+		if v.call.Web && v.call.Effort != facts.Quick {
+			askWeb(ctx, v, conn, s)
+		}
+	})
+	if errors.Is(err, errNoConnection) {
 		return 0, false, false
 	}
-	defer conn.Close()
-	session, err := tlswire.Handshake(conn, hello, tlswire.Options{Random: rand.Reader,
-		Records: v.prober.limits.Records, Shares: []tlswire.Group{tlswire.X25519, tlswire.P256},
-		EncryptRSA: encryptRSA})
-	if session == nil {
-		session = &tlswire.Session{}
-	}
-	err = v.checked(hello, session.Answer, conn.judged(err))
-	if session.Finished && v.call.Web && v.call.Effort != facts.Quick {
-		askWeb(v, session)
-	}
-	v.close(conn, record, err)
 	return learnVersions(v, hello, session.Answer, err)
 }
 
@@ -110,10 +150,14 @@ func offerOlder(ctx context.Context, v *visit, versions []tlswire.Version) (tlsw
 	hello := v.hello(versions...)
 	purpose := facts.Because(facts.ForVersions, versions[0])
 	answer, err := v.exchange(ctx, purpose, hello)
-	if isTimeout(err) { // a busy endpoint or a lost packet is no refusal
-		answer, err = v.exchange(ctx, also(purpose, facts.Again), hello)
-	}
 	version, goOn, _ := learnVersions(v, hello, answer, err)
+	if version == 0 {
+		v.ended(ctx, err, func(why facts.Reason) {
+			for _, x := range versions {
+				v.answers[x] = facts.Version{Name: x.String(), Answer: facts.NotShown, Detail: why}
+			}
+		})
+	}
 	return version, goOn
 }
 
@@ -143,6 +187,8 @@ func learnVersions(v *visit, hello tlswire.ClientHello, answer tlswire.Answer, e
 	var bad *tlswire.BadMessageError
 	var much *tlswire.TooMuchError
 	var slow *slowError
+	var away *turnedAwayError
+	var unasked *tlswire.NotOfferedError
 	fact := facts.Version{Answer: facts.NotShown}
 	again = true
 	switch {
@@ -160,8 +206,11 @@ func learnVersions(v *visit, hello tlswire.ClientHello, answer tlswire.Answer, e
 	case errors.As(err, &much):
 		v.fail(facts.TooMuch, reasonOf(err))
 		return 0, false, false
-	case errors.Is(err, errNoConnection):
+	case errors.Is(err, errNoConnection), errors.As(err, &away):
 		return 0, false, false
+	case errors.As(err, &unasked):
+		fact.Answer, fact.Detail = facts.Garbled, reasonOf(err)
+		v.fail(facts.BadMessage, reasonOf(err))
 	case errors.As(err, &slow): // no other hello would be answered faster
 		again, fact.Detail = false, facts.Because(facts.NoWholeAnswer)
 		v.fail(facts.TooSlow, facts.Because(facts.SlowAnswer, slow.bytes, v.prober.limits.Handshake))
@@ -173,7 +222,9 @@ func learnVersions(v *visit, hello tlswire.ClientHello, answer tlswire.Answer, e
 		v.fail(facts.Reset, facts.Because(facts.Closed))
 	}
 	for i, x := range hello.Versions {
-		if known, ok := v.answers[x]; ok && known.Answer == facts.Accepted {
+		// The way in which the more usual hello was refused tells more.
+		if known, ok := v.answers[x]; ok && (known.Answer == facts.Accepted ||
+			known.Answer == facts.Declined && fact.Answer == facts.Declined) {
 			continue
 		}
 		fact.Name = x.String()
@@ -183,16 +234,6 @@ func learnVersions(v *visit, hello tlswire.ClientHello, answer tlswire.Answer, e
 		v.answers[x] = fact
 	}
 	return 0, false, again
-}
-
-// broken reports whether the answer failed before it showed a certificate, so
-// that no client could go on.
-func broken(answer tlswire.Answer, err error) bool {
-	var bad *tlswire.BadMessageError
-	var much *tlswire.TooMuchError
-	var slow *slowError
-	return len(answer.Chain.Certificates) == 0 && (errors.As(err, &bad) || errors.As(err, &much) ||
-		errors.As(err, &slow))
 }
 
 // refusesProtocol reports whether the endpoint refused a hello because of its application protocol (RFC 7301, 3.2).

@@ -14,7 +14,8 @@ func Dialogues() []string { return slices.Sorted(maps.Keys(dialogues)) }
 
 // Hurry makes visits try again at once. It returns what puts the pauses back.
 func Hurry() func() {
-	usual := pauses
-	pauses = []time.Duration{0, 0}
-	return func() { pauses = usual }
+	usual, usualKnocks := pauses, knocks
+	pauses, knocks = []time.Duration{0, 0},
+		[]time.Duration{0, 50 * time.Millisecond, 50 * time.Millisecond, 100 * time.Millisecond}
+	return func() { pauses, knocks = usual, usualKnocks }
 }

@@ -22,7 +22,7 @@ func groupsOrdered(v *visit, chosen tlswire.Group) {
 // askGroups offers the groups with all suites that need one. Up to TLS 1.2 the
 // list is also that of the curves which a certificate may have (RFC 8422, 5.1),
 // so that of the leaf is among them, in the last place.
-func askGroups(ctx context.Context, v *visit, purpose facts.Reason, list []tlswire.Group) tlswire.Group {
+func askGroups(ctx context.Context, v *visit, purpose facts.Reason, list []tlswire.Group) (tlswire.Group, error) {
 	hello := v.hello(v.groupVersion)
 	if curve := leafCurve(v); curve != 0 && v.groupVersion < tlswire.TLS13 && !slices.Contains(list, curve) {
 		list = append(slices.Clone(list), curve)
@@ -31,9 +31,9 @@ func askGroups(ctx context.Context, v *visit, purpose facts.Reason, list []tlswi
 		func(s tlswire.Suite) bool { return !agreesInGroup(s) }), list
 	answer, err := v.exchange(ctx, purpose, hello)
 	if isTimeout(err) || answer.Hello.Version != v.groupVersion || !slices.Contains(list, answer.Group()) {
-		return 0
+		return 0, err
 	}
-	return answer.Group()
+	return answer.Group(), nil
 }
 
 // leafCurve is the group of the leaf's key, 0 for other kinds of key.
@@ -64,7 +64,10 @@ func enumerateGroups(ctx context.Context, v *visit) {
 		return
 	}
 	for {
-		g := askGroups(ctx, v, facts.Because(facts.ForGroups), without(tlswire.AllGroups, v.groups))
+		g, err := askGroups(ctx, v, facts.Because(facts.ForGroups), without(tlswire.AllGroups, v.groups))
+		if g == 0 {
+			v.ended(ctx, err, func(why facts.Reason) { v.fact().Cut = why })
+		}
 		if g == 0 || slices.Contains(v.groups, g) {
 			break
 		}
@@ -82,5 +85,6 @@ func groupOrder(ctx context.Context, v *visit) {
 	}
 	reversed := slices.Clone(v.groups)
 	slices.Reverse(reversed)
-	groupsOrdered(v, askGroups(ctx, v, facts.Because(facts.ForGroupOrder), reversed))
+	chosen, _ := askGroups(ctx, v, facts.Because(facts.ForGroupOrder), reversed)
+	groupsOrdered(v, chosen)
 }

@@ -1,7 +1,6 @@
 package probe
 
 import (
-	"context"
 	"crypto/rand"
 	"crypto/rsa"
 	"encoding/hex"
@@ -26,6 +25,20 @@ type visit struct {
 	schemes      schemes
 	leaf         *pki.Certificate
 	protocols    *[]string // to offer by ALPN instead of the usual ones, where those are refused
+
+	good     *tlswire.ClientHello        // was answered
+	doubtful []func(facts.Reason)        // of lists that have ended with a refusal since then
+	shares   facts.Answer                // hellos of TLS 1.3 without a key share are refused
+	odd      bool                        // the first hello was not answered, but another was
+	small    bool                        // long hellos are not answered
+	many     facts.Answer                // all suites can be offered at once
+	record   *facts.Connection           // of the connection that is under way
+	aside    *aside                      // a connection that is asked something slow meanwhile
+	nameless bool                        // what clients get that name nobody was asked
+	page     int                         // how many can be where not
+	kinds    []kindOfKey                 // of which a chain was served
+	leaves   map[string]*pki.Certificate // by their DER; nil for what cannot be read
+	proven   map[provenLeaf]facts.Possession
 }
 
 // newVisit is a visit that has learnt nothing yet.
@@ -34,6 +47,7 @@ func newVisit(l *line, call Call) *visit {
 	return &visit{
 		line: l, call: call, answers: map[tlswire.Version]facts.Version{},
 		suites: map[tlswire.Version][]tlswire.Suite{}, schemes: newSchemes(),
+		leaves: map[string]*pki.Certificate{}, proven: map[provenLeaf]facts.Possession{},
 		observation: facts.Observation{
 			Address: l.address, ServerName: call.ServerName, Effort: call.Effort,
 			Versions: []facts.Version{}, Certificates: [][]byte{}, Connections: []facts.Connection{},
@@ -49,6 +63,9 @@ func newVisit(l *line, call Call) *visit {
 // hello is an ordinary hello for the versions.
 func (v *visit) hello(versions ...tlswire.Version) tlswire.ClientHello {
 	h := tlswire.Ordinary(versions...)
+	if v.small {
+		h = tlswire.Small(versions...)
+	}
 	h.ServerName = v.call.ServerName
 	if h.Protocols = v.call.usualProtocols(); v.protocols != nil {
 		h.Protocols = *v.protocols
@@ -58,19 +75,20 @@ func (v *visit) hello(versions ...tlswire.Version) tlswire.ClientHello {
 		h.SessionID = slices.Clone(h.Random[:])
 		_, _ = rand.Read(h.SessionID)
 	} else { // what would be refused beside TLS 1.3
-		h.Compression, h.Heartbeat = true, true
+		h.Compression, h.Heartbeat = true, !v.small
 	}
 	return h
 }
 
 // checked notes what was chosen without having been offered.
 func (v *visit) checked(hello tlswire.ClientHello, answer tlswire.Answer, err error) error {
-	h := answer.Hello
-	if h.Version == 0 {
-		return err
-	}
-	what := ""
+	h, what := answer.Hello, ""
+	var unasked *tlswire.NotOfferedError
 	switch {
+	case errors.As(err, &unasked):
+		what = unasked.What
+	case h.Version == 0:
+		return err
 	case !slices.Contains(hello.Versions, h.Version):
 		what = h.Version.String()
 	case !slices.Contains(hello.Suites, h.Suite):
@@ -79,7 +97,7 @@ func (v *visit) checked(hello tlswire.ClientHello, answer tlswire.Answer, err er
 		return err
 	}
 	v.observation.Settings.NotOffered = what
-	return &tlswire.BadMessageError{Reason: "answered with " + what + ", which was not offered"}
+	return &tlswire.NotOfferedError{What: what}
 }
 
 // conclude settles the outcome: any TLS answer is one.
@@ -109,7 +127,9 @@ func (v *visit) conclude() facts.Observation {
 		o.Unseen = facts.Because(facts.SendsNone, v.suites[accepted[0]][0])
 	}
 	if o.Outcome != facts.Answered {
-		o.Settings = nil
+		if o.Detail.Code != facts.ChoseUnasked {
+			o.Settings = nil
+		}
 		if o.Outcome != facts.BadMessage {
 			o.Versions = []facts.Version{}
 		}
@@ -122,7 +142,7 @@ func (v *visit) absorb(a tlswire.Answer) {
 	o := &v.observation
 	if len(a.Chain.Certificates) > 0 && len(o.Certificates) == 0 {
 		o.Certificates, o.Staple, o.Timestamps = a.Chain.Certificates, a.Chain.Staple, a.Chain.Timestamps
-		v.leaf, _ = pki.ParseCertificate(a.Chain.Certificates[0])
+		v.leaf = v.parsed(a.Chain.Certificates[0])
 	}
 	if o.Staple == nil && len(a.Chain.Certificates) > 0 && slices.Equal(a.Chain.Certificates[0], o.Certificates[0]) {
 		o.Staple = a.Chain.Staple
@@ -146,35 +166,51 @@ func (v *visit) absorb(a tlswire.Answer) {
 	}
 }
 
-// possession verifies what the endpoint signed under the leaf that it served. A
+// possession verifies what the endpoint signed under the leaf that it served, once for each leaf and version. A
 // failure anywhere is a failure.
 func (v *visit) possession(a tlswire.Answer) {
 	o := &v.observation
-	if len(a.Chain.Certificates) == 0 || o.Possession == facts.PossessionFailed {
+	if len(a.Chain.Certificates) == 0 {
 		return
 	}
-	leaf, err := pki.ParseCertificate(a.Chain.Certificates[0])
-	if err != nil {
-		return
-	}
-	switch {
-	case a.Proof != nil:
+	if a.Proof != nil {
 		v.signed(a)
 		if o.Settings.SignatureScheme == "" && a.Proof.Scheme != 0 {
 			o.Settings.SignatureScheme = a.Proof.Scheme.String()
 		}
-		switch err := pki.CheckHandshake(leaf.PublicKey, uint16(a.Proof.Scheme), a.Proof.Message, a.Proof.Signature); {
-		case err == nil:
-			o.Possession = facts.PossessionShown
-		case errors.Is(err, pki.ErrBadSignature):
-			o.Possession = facts.PossessionFailed
-		}
-	case a.Finished: // with static RSA the Finished message shows it
-		o.Possession = facts.PossessionShown
 	}
-	if o.Possession == "" {
-		o.Possession = facts.PossessionNotShown
+	id := provenLeaf{string(a.Chain.Certificates[0]), a.Hello.Version}
+	if v.proven[id] == facts.PossessionShown {
+		return
 	}
+	leaf := v.parsed(a.Chain.Certificates[0])
+	if leaf == nil {
+		return
+	}
+	v.proven[id] = proven(leaf, a)
+	switch p := v.proven[id]; {
+	case leaf != v.leaf: // it is told of the other chain
+	case o.Possession == facts.PossessionFailed:
+	case p == facts.PossessionFailed, p == facts.PossessionShown, o.Possession == "":
+		o.Possession = p
+	}
+	v.met(leaf, a)
+}
+
+// provenLeaf is a leaf, in DER, as it was served in a version.
+type provenLeaf struct {
+	leaf    string
+	version tlswire.Version
+}
+
+// parsed decodes a leaf, once.
+func (v *visit) parsed(der []byte) *pki.Certificate {
+	c, known := v.leaves[string(der)]
+	if !known {
+		c, _ = pki.ParseCertificate(der) // what cannot be read is judged as such
+		v.leaves[string(der)] = c
+	}
+	return c
 }
 
 // shown notes the settings that a ServerHello up to TLS 1.2 shows.
@@ -234,27 +270,6 @@ func (v *visit) finite(prime []byte) {
 	}
 }
 
-// schemes finds the signature schemes with which the endpoint signs for the
-// name. Up to TLS 1.2 each offer of suites that is answered with a signature
-// can teach one more: those that were met are left out of the next offer.
-type schemes struct {
-	met  []tlswire.SignatureScheme
-	kind string          // of the key that signed, by the suite; "" before the first
-	done map[string]bool // kinds of key of which no further scheme is accepted
-	two  bool            // there are two kinds, and leaving schemes out would change which suite is chosen
-	over bool            // what is left of the suites signs nothing, most likely
-}
-
-// signs is the kind of key that a suite up to TLS 1.2 is signed with, "" for none.
-func signs(s tlswire.Suite) string {
-	p := s.Properties()
-	if (p.KeyExchange == "ECDHE" || p.KeyExchange == "DHE") &&
-		(p.Authentication == "RSA" || p.Authentication == "ECDSA") {
-		return p.Authentication
-	}
-	return ""
-}
-
 // signed takes in the scheme that an answer was signed with.
 func (v *visit) signed(a tlswire.Answer) {
 	if a.Proof == nil || a.Proof.Scheme == 0 || slices.Contains(v.schemes.met, a.Proof.Scheme) {
@@ -263,22 +278,6 @@ func (v *visit) signed(a tlswire.Answer) {
 	v.schemes.met = append(v.schemes.met, a.Proof.Scheme)
 	v.observation.Settings.SignatureSchemes = append(v.observation.Settings.SignatureSchemes, a.Proof.Scheme.String())
 }
-
-// note keeps the kind of key that the endpoint signs with.
-func (s *schemes) note(a tlswire.Answer) {
-	switch kind := signs(a.Hello.Suite); {
-	case a.Hello.Version != tlswire.TLS12:
-	case kind == "":
-		s.over = true
-	case a.Proof == nil:
-	case s.kind == "":
-		s.kind = kind
-	case s.kind != kind:
-		s.two = true
-	}
-}
-
-func newSchemes() schemes { return schemes{done: map[string]bool{}} }
 
 // encryptRSA encrypts a premaster secret as a client does.
 func encryptRSA(leaf, secret []byte) ([]byte, error) {
@@ -293,27 +292,41 @@ func encryptRSA(leaf, secret []byte) ([]byte, error) {
 	return rsa.EncryptPKCS1v15(rand.Reader, &rsa.PublicKey{N: c.PublicKey.N, E: int(c.PublicKey.E.Int64())}, secret)
 }
 
-// exchange sends a hello on a connection of its own.
-func (v *visit) exchange(ctx context.Context, purpose facts.Reason, hello tlswire.ClientHello) (tlswire.Answer, error) {
-	conn, record, ok := v.connect(ctx, purpose)
-	if !ok {
-		return tlswire.Answer{}, errNoConnection
+// met notes the chain of a kind of key that was not met before. The first is the one of the observation.
+func (v *visit) met(leaf *pki.Certificate, a tlswire.Answer) {
+	kind := kindOf(leaf)
+	if kind == "" || slices.Contains(v.kinds, kind) {
+		return
 	}
-	defer conn.Close()
-	answer, err := tlswire.Exchange(conn, hello, tlswire.Options{Records: v.prober.limits.Records})
-	err = conn.judged(err)
-	v.close(conn, record, err)
-	return answer, v.checked(hello, answer, err)
+	if v.kinds = append(v.kinds, kind); len(v.kinds) == 1 {
+		return
+	}
+	v.observation.Others = append(v.observation.Others, facts.Served{To: "other-key", Key: string(kind),
+		Version: a.Hello.Version.String(), ServerName: v.call.ServerName, Certificates: a.Chain.Certificates,
+		Staple: a.Chain.Staple, Timestamps: a.Chain.Timestamps, Possession: proven(leaf, a)})
 }
 
-// offered are the suites that belong to the version, in the order of the offer.
-func offered(version tlswire.Version) []tlswire.Suite {
-	if version == tlswire.TLS13 {
-		return tlswire.Modern
-	}
-	return tlswire.Classic()
+// missing are the kinds of key that were not met.
+func (v *visit) missing() []kindOfKey { return without(allKinds, v.kinds) }
+
+// aside is a connection on which the web server is asked while the visit goes on.
+type aside struct {
+	conn   *countingConn
+	record *facts.Connection
+	done   chan struct{}
+	http   *facts.HTTP
 }
 
-func without[T comparable](all, some []T) []T {
-	return slices.DeleteFunc(slices.Clone(all), func(x T) bool { return slices.Contains(some, x) })
+// join waits for what goes on aside.
+func (v *visit) join() {
+	x := v.aside
+	if x == nil {
+		return
+	}
+	<-x.done
+	v.aside = nil
+	v.connections = slices.Insert(v.connections, 0, *x.record)
+	if x.http != nil {
+		v.observation.HTTP = x.http
+	}
 }

@@ -15,7 +15,7 @@ import (
 type Call struct {
 	ServerName string       // to send; "" sends none
 	Scheme     string       // of the endpoint; some begin with a plaintext dialogue
-	Effort     facts.Effort // "" for normal
+	Effort     facts.Effort // "" for the usual
 	Web        bool         // the application is HTTP
 	Plain      uint16       // port on which plain HTTP is looked for, 0 for none
 	NoQueue    bool         // do not wait for a place at the host; the visit ends with ErrBusy instead
@@ -38,52 +38,50 @@ type line struct {
 	connections []facts.Connection
 	failure     facts.Outcome // the most telling way in which no TLS answer came
 	detail      facts.Reason
+	over        bool            // the endpoint answers no more
 	silent      bool            // ClientHellos were not answered in time
+	interval    time.Duration   // between two connections, where the endpoint wants it slower than the limits
+	last        time.Time       // when the last one was made
 	exhausted   *ExhaustedError // this machine ran out of something, which ends the visit
 }
 
-// quickConnections bound a visit of quick effort.
-const quickConnections = 6
-
-var errNoConnection = errors.New("no connection")
-
-// refused reports whether the endpoint answered with a refusal, which is any
-// alert or close.
-func refused(err error) bool {
-	var alert *tlswire.AlertError
-	return errors.As(err, &alert) || errors.Is(err, tlswire.ErrClosed)
-}
+// quickConnections bound a visit of quick effort. A database that counts connections which end before the login is
+// far from its limit then.
+const quickConnections = 10
 
 // fail notes a way of not answering; the more telling one is kept.
 func (l *line) fail(outcome facts.Outcome, why facts.Reason) {
 	rank := map[facts.Outcome]int{facts.Refused: 1, facts.Reset: 2, facts.Timeout: 3, facts.NotTLS: 4, facts.TooSlow: 5,
-		facts.TooMuch: 6, facts.BadMessage: 7, facts.DialogueRefused: 8, facts.Early: 9}
+		facts.TooMuch: 6, facts.BadMessage: 7, facts.DialogueRefused: 8, facts.Early: 9, facts.Busy: 10}
 	if rank[outcome] > rank[l.failure] {
 		l.failure, l.detail = outcome, why
 	}
 }
 
-// connect opens a connection with the handshake's deadline set.
-func (l *line) connect(ctx context.Context, purpose facts.Reason) (*countingConn, *facts.Connection, bool) {
+// most is how many connections the visit may make.
+func (l *line) most() int {
+	if l.quick {
+		return quickConnections
+	}
+	return limits.MostConnections
+}
+
+// connect opens a connection, leads it to TLS, and sets the handshake's deadline. The error is errNoConnection where
+// none may be made, and a *turnedAwayError or that of the dialogue where the endpoint did not let it come so far.
+func (l *line) connect(ctx context.Context, purpose facts.Reason) (*countingConn, *facts.Connection, error) {
 	return l.connectTo(ctx, l.address, purpose)
 }
 
 func (l *line) connectTo(ctx context.Context, address netip.AddrPort, purpose facts.Reason) (*countingConn,
-	*facts.Connection, bool) {
+	*facts.Connection, error) {
 	p := l.prober
-	most := limits.MostConnections
-	if l.quick {
-		most = quickConnections
-	}
-	if len(l.connections) >= most || ctx.Err() != nil || l.exhausted != nil {
-		return nil, nil, false
-	}
-	if !l.turn(ctx) {
-		return nil, nil, false
+	if len(l.connections) >= l.most() || l.over && address == l.address || l.exhausted != nil || !l.rest(ctx) || !l.turn(ctx) {
+		return nil, nil, errNoConnection
 	}
 	started := p.network.Now()
 	dialing, cancel := context.WithTimeout(ctx, p.limits.Connect)
 	defer cancel()
+	l.last = started
 	raw, err := p.network.Dial(dialing, address)
 	record := &facts.Connection{Purpose: purpose}
 	if err != nil {
@@ -94,22 +92,40 @@ func (l *line) connectTo(ctx context.Context, address netip.AddrPort, purpose fa
 		}
 		l.connections = append(l.connections, *record)
 		p.gate.passed()
-		return nil, nil, false
+		if ctx.Err() != nil || l.exhausted != nil {
+			return nil, nil, errNoConnection
+		}
+		return nil, nil, &turnedAwayError{record.Outcome}
 	}
-	deadline := p.network.Now().Add(p.limits.Handshake)
-	_ = raw.SetDeadline(deadline) // a connection that refuses a deadline fails at the first read
-	stop := context.AfterFunc(ctx, func() { _ = raw.SetDeadline(time.Unix(1, 0)) })
-	conn := &countingConn{Conn: raw, started: started, stop: stop, most: p.limits.Bytes, now: p.network.Now,
-		late: deadline.Add(-p.limits.Handshake / 2)}
-	if address == l.address {
+	conn := &countingConn{Conn: raw, started: started, most: p.limits.Bytes, now: p.network.Now}
+	conn.stop = context.AfterFunc(ctx, conn.end)
+	if address == l.address && dialogues[l.scheme] != nil {
+		conn.allow(p.limits.Dialogue)
 		if err := upgrade(conn, l.scheme, l.addressee()); err != nil {
 			l.dialogueFailure(conn, err)
 			l.close(conn, record, err)
-			return nil, nil, false
+			if ctx.Err() != nil {
+				return nil, nil, errNoConnection
+			}
+			return nil, nil, &turnedAwayError{l.connections[len(l.connections)-1].Outcome}
 		}
 	}
 	conn.before = conn.received
-	return conn, record, true
+	conn.allow(p.limits.Handshake)
+	return conn, record, nil
+}
+
+// rest waits until the endpoint wants to see another connection.
+func (l *line) rest(ctx context.Context) bool {
+	if wait := l.interval - l.prober.network.Now().Sub(l.last); l.interval > 0 && wait > 0 {
+		timer := time.NewTimer(wait)
+		defer timer.Stop()
+		select {
+		case <-timer.C:
+		case <-ctx.Done():
+		}
+	}
+	return ctx.Err() == nil
 }
 
 // turn waits until another connection may be made. The visit's time stands still meanwhile.
@@ -131,13 +147,18 @@ func (l *line) addressee() string {
 
 func (l *line) dialogueFailure(conn *countingConn, err error) {
 	var early *earlyError
+	var busy *busyError
 	var much *tlswire.TooMuchError
 	switch {
 	case errors.As(err, &much):
 		l.fail(facts.TooMuch, reasonOf(err))
+	case errors.As(err, &busy):
+		l.fail(facts.Busy, reasonOf(err))
+	case errors.Is(err, tlswire.ErrClosed):
+		l.fail(facts.Reset, reasonOf(err))
 	case isTimeout(err) && conn.last.After(conn.late): // it went on and on
 		l.silent = true
-		l.fail(facts.TooSlow, facts.Because(facts.SlowDialogue, conn.received, l.prober.limits.Handshake))
+		l.fail(facts.TooSlow, facts.Because(facts.SlowDialogue, conn.received, l.prober.limits.Dialogue))
 	case isTimeout(err):
 		l.silent = true
 		l.fail(facts.Timeout, facts.Because(facts.SilentDialogue))
@@ -161,11 +182,16 @@ func (l *line) dialFailure(err error) {
 
 // close ends the connection and keeps its record.
 func (l *line) close(conn *countingConn, record *facts.Connection, err error) {
+	l.end(conn, record, err)
+	l.connections = append(l.connections, *record)
+}
+
+// end ends the connection and completes its record.
+func (l *line) end(conn *countingConn, record *facts.Connection, err error) {
 	conn.stop()
 	_ = conn.Close()
 	l.prober.gate.passed()
-	record.Sent, record.Received = conn.sent, conn.received
+	record.Sent, record.Received = conn.counts()
 	record.Duration = l.prober.network.Now().Sub(conn.started)
 	record.Outcome = reasonOf(err)
-	l.connections = append(l.connections, *record)
 }

@@ -18,7 +18,7 @@ type Target struct {
 	Endpoint   endpoint.Endpoint
 	VisitAt    []endpoint.VisitAt // instead of the addresses of the name
 	ServerName string             // to send; "" for the endpoint's own
-	Effort     facts.Effort       // "" for normal
+	Effort     facts.Effort       // "" for the usual
 	Plain      uint16             // port of plain HTTP; 0 for 80 beside 443, and none beside others
 }
 

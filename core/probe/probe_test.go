@@ -58,7 +58,8 @@ func network(names map[string][]string, noRoute ...string) probe.Network {
 var (
 	patient = limits.Limits{Connect: 20 * time.Second, Handshake: 20 * time.Second, Visit: 60 * time.Second,
 		HostPerSecond: 1000, HostAtOnce: 10}
-	impatient = limits.Limits{Connect: 20 * time.Second, Handshake: 300 * time.Millisecond, Visit: 20 * time.Second}
+	impatient = limits.Limits{Connect: 20 * time.Second, Handshake: 300 * time.Millisecond,
+		Dialogue: 300 * time.Millisecond, Visit: 20 * time.Second}
 )
 
 // listen serves each connection with the function and returns the address.
@@ -155,10 +156,10 @@ func TestOutcomes(t *testing.T) {
 	}{
 		{"refused", refused, facts.Refused, "nothing listens", 4},
 		{"silent", listen(t, func(c net.Conn) { _, _ = io.Copy(io.Discard, c) }), facts.Timeout, "no answer in time",
-			2},
-		{"closes at once", closed, facts.Reset, "closed without an answer", 4},
+			3},
+		{"closes at once", closed, facts.Reset, "closed without an answer", 6},
 		{"resets", listen(t, func(c net.Conn) { hello(c); _ = c.(*net.TCPConn).SetLinger(0) }), facts.Reset,
-			"closed without an answer", 4},
+			"closed without an answer", 6},
 		{"plain HTTP", listen(t, func(c net.Conn) {
 			hello(c)
 			_,
@@ -168,9 +169,9 @@ func TestOutcomes(t *testing.T) {
 			hello(c)
 			_,
 				_ = c.Write([]byte{22, 3, 3, 0, 4, 2, 0, 0, 0})
-		}), facts.BadMessage, "cut off", 4},
+		}), facts.BadMessage, "cut off", 6},
 		{"only alerts", listen(t, func(c net.Conn) { hello(c); _, _ = c.Write([]byte{21, 3, 3, 0, 2, 2, 40}) }),
-			facts.Answered, "", 4},
+			facts.Answered, "", 6},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {

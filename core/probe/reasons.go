@@ -24,10 +24,13 @@ func reasonOf(err error) facts.Reason {
 	var alert *tlswire.AlertError
 	var notTLS *tlswire.NotTLSError
 	var bad *tlswire.BadMessageError
+	var unasked *tlswire.NotOfferedError
 	var much *tlswire.TooMuchError
 	var slow *slowError
 	var early *earlyError
 	var unwilling *refusedError
+	var busy *busyError
+	var away *turnedAwayError
 	switch {
 	case err == nil:
 		return facts.Because(facts.GotAnswer)
@@ -35,10 +38,16 @@ func reasonOf(err error) facts.Reason {
 		return facts.Because(facts.Alert, alert.Alert.Name())
 	case errors.As(err, &notTLS):
 		return facts.Because(facts.NotTLSAnswer, strconv.Quote(string(notTLS.Begin)))
+	case errors.As(err, &unasked):
+		return facts.Because(facts.ChoseUnasked, unasked.What)
 	case errors.As(err, &bad):
 		return facts.Because(facts.Undecodable, pki.Printable(bad.Reason))
 	case errors.As(err, &much):
 		return facts.Because(facts.Endless, pki.Printable(much.Reason))
+	case errors.As(err, &busy):
+		return busy.reason()
+	case errors.As(err, &away):
+		return away.reason
 	case errors.As(err, &early):
 		return early.reason()
 	case errors.As(err, &unwilling):

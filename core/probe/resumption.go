@@ -2,7 +2,6 @@ package probe
 
 import (
 	"context"
-	"crypto/rand"
 	"nurvik/core/facts"
 	"nurvik/core/tlswire"
 	"slices"
@@ -40,26 +39,21 @@ func noteResumption(v *visit, version tlswire.Version, yes bool) {
 func resumeModern(ctx context.Context, v *visit) {
 	session := func(purpose facts.Reason, ticket *tlswire.SessionTicket) (given *tlswire.SessionTicket,
 		s *tlswire.Session) {
-		conn, record, ok := v.connect(ctx, purpose)
-		if !ok {
-			return nil, nil
-		}
-		defer conn.Close()
 		hello := v.hello(tlswire.TLS13)
 		if v.call.Web && v.protocols == nil {
 			hello.Protocols = []string{"http/1.1"}
 		}
 		hello.Resume = ticket
-		s, err := tlswire.Handshake(conn, hello, tlswire.Options{Random: rand.Reader, Records: v.prober.limits.Records,
-			Shares: []tlswire.Group{tlswire.X25519, tlswire.P256}})
-		if err == nil && s.Finished && ticket == nil {
+		s, err := v.whole(ctx, purpose, hello, func(conn *countingConn, s *tlswire.Session) {
+			if ticket != nil {
+				return
+			}
 			if v.call.Web { // some give tickets with the first answer only
 				_, _ = get(s, v.call.ServerName, v.observation.Address)
 			}
-			_ = conn.SetReadDeadline(v.prober.network.Now().Add(min(ticketWait, v.prober.limits.Handshake)))
+			conn.allow(min(ticketWait, v.prober.limits.Handshake))
 			given, _ = s.SessionTicket()
-		}
-		v.close(conn, record, err)
+		})
 		if err != nil {
 			return nil, nil
 		}
@@ -86,17 +80,10 @@ const ticketWait = 2 * time.Second
 // (RFC 5077) or identifier (RFC 5246, 7.3).
 func resumeOlder(ctx context.Context, v *visit, version tlswire.Version) {
 	session := func(purpose facts.Reason, change func(*tlswire.ClientHello)) *tlswire.Session {
-		conn, record, ok := v.connect(ctx, purpose)
-		if !ok {
-			return nil
-		}
-		defer conn.Close()
 		hello := v.hello(version)
 		hello.Compression, hello.MACFirst = false, true
 		change(&hello)
-		session, err := tlswire.Handshake(conn, hello, tlswire.Options{Random: rand.Reader,
-			Records: v.prober.limits.Records, EncryptRSA: encryptRSA})
-		v.close(conn, record, err)
+		session, err := v.whole(ctx, purpose, hello, nil)
 		if err != nil {
 			return nil
 		}

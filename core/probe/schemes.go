@@ -2,7 +2,6 @@ package probe
 
 import (
 	"context"
-	"crypto/rand"
 	"slices"
 
 	"nurvik/core/facts"
@@ -15,7 +14,7 @@ func narrow(v *visit, hello *tlswire.ClientHello) bool {
 	if hello.Highest() != tlswire.TLS12 || s.two || s.over || s.done[s.kind] || len(s.met) == 0 {
 		return false
 	}
-	hello.Signatures = without(tlswire.AllSignatures, s.met)
+	hello.Signatures = without(hello.Signatures, s.met)
 	return true
 }
 
@@ -55,10 +54,11 @@ func enumerateSchemes(ctx context.Context, v *visit) {
 			func(s tlswire.Suite) bool { return signs(s) != kind })
 		for len(suites) > 0 && !v.schemes.done[kind] {
 			hello := v.hello(tlswire.TLS12)
-			hello.Suites, hello.Signatures = suites, without(tlswire.AllSignatures, v.schemes.met)
+			hello.Suites, hello.Signatures = suites, without(hello.Signatures, v.schemes.met)
 			answer, err := v.exchange(ctx, facts.Because(facts.ForSchemes), hello)
 			if err != nil || answer.Proof == nil || !slices.Contains(hello.Signatures, answer.Proof.Scheme) {
-				break
+				v.schemes.done[kind] = true
+				v.ended(ctx, err, func(why facts.Reason) { v.observation.Settings.SchemesCut = why })
 			}
 			v.signed(answer)
 		}
@@ -68,16 +68,11 @@ func enumerateSchemes(ctx context.Context, v *visit) {
 // modernSchemes asks for the schemes of TLS 1.3, which only whole handshakes show.
 func modernSchemes(ctx context.Context, v *visit) {
 	for {
-		conn, record, ok := v.connect(ctx, facts.Because(facts.ForSchemes))
-		if !ok {
-			return
-		}
 		hello := v.hello(tlswire.TLS13)
-		hello.Signatures = without(tlswire.AllSignatures, v.schemes.met)
-		session, err := tlswire.Handshake(conn, hello, tlswire.Options{Random: rand.Reader,
-			Records: v.prober.limits.Records, Shares: []tlswire.Group{tlswire.X25519, tlswire.P256}})
-		v.close(conn, record, err)
-		if session == nil || session.Proof == nil || !slices.Contains(hello.Signatures, session.Proof.Scheme) {
+		hello.Signatures = without(hello.Signatures, v.schemes.met)
+		session, err := v.whole(ctx, facts.Because(facts.ForSchemes), hello, nil)
+		if session.Proof == nil || !slices.Contains(hello.Signatures, session.Proof.Scheme) {
+			v.ended(ctx, err, func(why facts.Reason) { v.observation.Settings.SchemesCut = why })
 			return
 		}
 		v.signed(session.Answer)

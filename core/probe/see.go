@@ -2,7 +2,7 @@ package probe
 
 import (
 	"context"
-	"crypto/rand"
+	"errors"
 	"slices"
 	"strings"
 
@@ -32,8 +32,8 @@ func see(ctx context.Context, v *visit) {
 		v.protocols = &list
 		hello := v.hello(tlswire.TLS13)
 		computable(&hello)
-		session, err := wholeHandshake(ctx, v, facts.Because(facts.ForCertificate), hello)
-		if session == nil {
+		session, err := v.whole(ctx, facts.Because(facts.ForCertificate), hello, nil)
+		if errors.Is(err, errNoConnection) {
 			return
 		}
 		if len(session.Chain.Certificates) > 0 {
@@ -46,24 +46,6 @@ func see(ctx context.Context, v *visit) {
 		}
 	}
 	v.protocols = nil
-}
-
-// wholeHandshake makes a whole handshake on a connection of its own; the session is nil where there was no connection.
-func wholeHandshake(ctx context.Context, v *visit, purpose facts.Reason, hello tlswire.ClientHello) (*tlswire.Session,
-	error) {
-	conn, record, ok := v.connect(ctx, purpose)
-	if !ok {
-		return nil, errNoConnection
-	}
-	defer conn.Close()
-	session, err := tlswire.Handshake(conn, hello, tlswire.Options{Random: rand.Reader,
-		Records: v.prober.limits.Records, Shares: []tlswire.Group{tlswire.X25519, tlswire.P256}})
-	err = conn.judged(err)
-	v.close(conn, record, err)
-	if session == nil {
-		session = &tlswire.Session{}
-	}
-	return session, v.checked(hello, session.Answer, err)
 }
 
 // unseen says why the handshake showed no certificate.
@@ -79,23 +61,41 @@ func unseen(a tlswire.Answer, err error) facts.Reason {
 	return facts.Because(facts.SendsNone, a.Hello.Suite)
 }
 
-// confirmIntolerance asks again in both manners where the endpoint seems to refuse reserved values: one dropped
-// connection is no proof of that.
+// confirmIntolerance finds out what an endpoint does not take that was not answered at first: one dropped connection is
+// no proof of anything, so the first hello is sent again.
 func confirmIntolerance(ctx context.Context, v *visit) {
 	s, versions := v.observation.Settings, v.accepted()
-	if s.ToleratesUnknown != facts.No || len(versions) == 0 {
+	if !v.odd || len(versions) == 0 {
 		return
 	}
-	answered := func(reserved bool) bool {
-		hello := v.hello(versions[0])
-		hello.Grease = reserved
+	small := v.small
+	answered := func(change func(*tlswire.ClientHello), offer ...tlswire.Version) bool {
+		hello := v.hello(offer...)
+		change(&hello)
 		answer, _ := v.exchange(ctx, facts.Because(facts.ForTolerance), hello)
 		return answer.Hello.Version != 0
 	}
+	reserved := func(h *tlswire.ClientHello) { h.Grease = true }
+	nothing := func(*tlswire.ClientHello) {}
+	v.small = false
+	usual := v.hello(current...)
+	size := len(usual.Message())
 	switch {
-	case answered(true):
+	case answered(reserved, current...):
 		s.ToleratesUnknown = facts.Yes
-	case !answered(false):
-		s.ToleratesUnknown = facts.Unknown
+		return
+	case answered(nothing, current...):
+		s.ToleratesUnknown = facts.No
+		return
 	}
+	if versions[0] < tlswire.TLS13 {
+		own := v.hello(versions[0])
+		if longer := size - len(own.Message()) - 4; versions[0] > tlswire.SSL30 && longer > 0 &&
+			!answered(func(h *tlswire.ClientHello) { h.Padding = longer }, versions[0]) {
+			s.ToleratesLarge = facts.No
+		} else {
+			s.ToleratesNewer = facts.No
+		}
+	}
+	v.small = small
 }

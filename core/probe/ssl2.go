@@ -15,8 +15,8 @@ func askSSL2(ctx context.Context, v *visit) {
 		versions[len(versions)-1] >= tlswire.TLS12 {
 		return
 	}
-	conn, record, ok := v.connect(ctx, facts.Because(facts.ForSSL2))
-	if !ok {
+	conn, record, err := v.connect(ctx, facts.Because(facts.ForSSL2))
+	if err != nil {
 		return
 	}
 	defer conn.Close()

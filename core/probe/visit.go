@@ -8,17 +8,27 @@ import (
 
 	"nurvik/core/facts"
 	"nurvik/core/plain"
+	"nurvik/core/tlswire"
 )
 
 // errTime is why a visit ends early.
 var errTime = errors.New("the time of the visit is over")
+
+// usualEffort is how much is asked where nobody says. MySQL counts connections that end before the login as errors, and
+// locks out the whole host at 100 of them (max_connect_errors).
+func usualEffort(scheme string) facts.Effort {
+	if scheme == "mysql" {
+		return facts.Quick
+	}
+	return facts.Normal
+}
 
 // Visit waits until the host may be visited, and visits one address. From then
 // on it ends within the limits. The error is the context's, when it ended the
 // visit early, ErrBusy or an *ExhaustedError; then there is no observation.
 func (p *Prober) Visit(ctx context.Context, address netip.AddrPort, call Call) (facts.Observation, error) {
 	if call.Effort == "" {
-		call.Effort = facts.Normal
+		call.Effort = usualEffort(call.Scheme)
 	}
 	v := newVisit(&line{prober: p, address: address, scheme: call.Scheme, serverName: call.ServerName,
 		quick: call.Effort == facts.Quick}, call)
@@ -45,7 +55,7 @@ func (p *Prober) Visit(ctx context.Context, address netip.AddrPort, call Call) (
 		return facts.Observation{Address: address, ServerName: call.ServerName, At: v.observation.At,
 			Outcome: facts.ExaminationFailed, Detail: facts.Because(facts.OwnDefect, defect.Reference)}, nil
 	}
-	if errors.Is(context.Cause(limited), errTime) {
+	if errors.Is(context.Cause(limited), errTime) && !v.observation.Cut.Given() {
 		v.observation.Cut = facts.Because(facts.TimeOver, p.limits.Visit, len(v.connections))
 	}
 	o := v.conclude()
@@ -55,19 +65,25 @@ func (p *Prober) Visit(ctx context.Context, address netip.AddrPort, call Call) (
 
 // askEverything asks what the effort of the visit wants to know.
 func askEverything(ctx context.Context, v *visit) {
+	defer v.join()
 	if !discover(ctx, v) {
 		return
 	}
 	see(ctx, v)
 	confirmIntolerance(ctx, v)
 	if v.call.Effort == facts.Quick {
+		confirmRefusals(ctx, v)
 		return
 	}
 	enumerateSuites(ctx, v)
 	askSettings(ctx, v)
-	otherChains(ctx, v)
+	otherKeys(ctx, v)
+	otherNames(ctx, v, "no-name", "", facts.ForNoName)
 	enumerateSchemes(ctx, v)
+	otherNames(ctx, v, "foreign-name", foreignName, facts.ForForeignName)
+	confirmRefusals(ctx, v)
 	askSSL2(ctx, v)
+	v.join()
 	askPlain(ctx, v)
 }
 
@@ -77,8 +93,12 @@ func askEverything(ctx context.Context, v *visit) {
 // discovery included.
 func enumerateSuites(ctx context.Context, v *visit) {
 	versions := v.accepted()
+	classic := 0
 	for _, version := range versions {
-		furtherSuites(ctx, v, version)
+		if version < tlswire.TLS13 {
+			classic++
+		}
+		furtherSuites(ctx, v, version, classic == 1)
 	}
 	enumerateGroups(ctx, v)
 	for _, version := range versions {

@@ -72,6 +72,9 @@ func (s *Session) Write(p []byte) (int, error) {
 	return len(p), s.records.write(contentApplication, p)
 }
 
+// CloseNotify says that no more comes (RFC 8446, 6.1).
+func (s *Session) CloseNotify() error { return s.records.write(contentAlert, []byte{1, 0}) }
+
 // Read returns application data as it comes.
 func (s *Session) Read(p []byte) (int, error) {
 	if len(s.records.data) == 0 {
@@ -144,13 +147,16 @@ func (t *talk) serverHello() error {
 
 // Exchange sends the hello and reads the answer as far as it is readable
 // without keys: in TLS 1.3 the ServerHello, before it the whole first flight. Of
-// the options only the limit of records counts.
+// the options the shares and the limit of records count.
 // The stream's deadlines are the caller's.
 //
-// The error is an *AlertError, *NotTLSError, *BadMessageError, *TooMuchError,
+// The error is an *AlertError, *NotTLSError, *BadMessageError, *NotOfferedError, *TooMuchError,
 // ErrClosed or what the stream returned. With an error after the ServerHello
 // the answer holds what was read until then.
 func Exchange(stream io.ReadWriter, hello ClientHello, o Options) (Answer, error) {
+	if _, err := share(&hello, o); err != nil {
+		return Answer{}, err
+	}
 	t, err := open(stream, hello, o, true)
 	if err != nil || t.answer.Hello.Version >= TLS13 {
 		return t.answer, err
@@ -162,16 +168,9 @@ func Exchange(stream io.ReadWriter, hello ClientHello, o Options) (Answer, error
 // a cipher or a group, or because the server wants a certificate, the session
 // holds what was learnt, and Unfinished says why. The error is as for Exchange.
 func Handshake(stream io.ReadWriter, hello ClientHello, o Options) (*Session, error) {
-	agreements := map[Group]agreement{}
-	for _, g := range o.Shares {
-		a, err := agree(g, o.Random)
-		if err != nil {
-			return nil, err
-		}
-		agreements[g] = a
-		if hello.Offers(TLS13) {
-			hello.Shares = append(hello.Shares, a.share)
-		}
+	agreements, err := share(&hello, o)
+	if err != nil {
+		return nil, err
 	}
 	t, err := open(stream, hello, o, false)
 	s := &Session{records: t.records}
@@ -186,11 +185,27 @@ func Handshake(stream io.ReadWriter, hello ClientHello, o Options) (*Session, er
 	return s, err
 }
 
+// share adds the shares that the options want.
+func share(hello *ClientHello, o Options) (map[Group]agreement, error) {
+	agreements := map[Group]agreement{}
+	for _, g := range o.Shares {
+		a, err := agree(g, o.Random)
+		if err != nil {
+			return nil, err
+		}
+		agreements[g] = a
+		if hello.Offers(TLS13) {
+			hello.Shares = append(hello.Shares, a.share)
+		}
+	}
+	return agreements, nil
+}
+
 // handshake13 goes on after a ServerHello of TLS 1.3, or a HelloRetryRequest.
 func (t *talk) handshake13(agreements map[Group]agreement) error {
 	suite := t.answer.Hello.Suite
 	if !slices.Contains(t.hello.Suites, suite) {
-		return &BadMessageError{"it chose " + suite.String() + ", which was not offered"}
+		return &NotOfferedError{suite.String()}
 	}
 	if t.answer.Hello.Retry {
 		if err := t.retry(agreements); err != nil || t.answer.Unfinished != "" {
@@ -348,6 +363,27 @@ func (t *talk) conclude13(s *schedule, client []byte) error {
 	t.log("SERVER_TRAFFIC_SECRET_0", serverTraffic)
 	t.in, t.out = s.protect(t.answer.Hello.Suite, serverTraffic), s.protect(t.answer.Hello.Suite, clientTraffic)
 	t.answer.Finished = s.err == nil
+	t.update = func(body []byte) error { return t.updateKeys(s, body, &clientTraffic, &serverTraffic) }
+	return s.err
+}
+
+// updateKeys heeds a KeyUpdate (RFC 8446, 4.6.3): the peer's next records are under its next secret, and if it wants
+// that, ours too.
+func (t *talk) updateKeys(s *schedule, body []byte, client, server *[]byte) error {
+	if len(body) != 1 || body[0] > 1 {
+		return &BadMessageError{"the KeyUpdate is malformed"}
+	}
+	next := func(secret *[]byte) protection {
+		*secret = s.label(*secret, "traffic upd", nil, s.hash.Size())
+		return s.protect(t.answer.Hello.Suite, *secret)
+	}
+	t.in = next(server)
+	if body[0] == 1 {
+		if err := t.write(contentHandshake, message(messageKeyUpdate, []byte{0})); err != nil {
+			return err
+		}
+		t.out = next(client)
+	}
 	return s.err
 }
 

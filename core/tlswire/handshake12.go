@@ -13,6 +13,7 @@ import (
 
 // flight12 reads the first flight of SSL 3.0 to TLS 1.2, up to ServerHelloDone.
 func (t *talk) flight12() error {
+	requests := 0
 	for {
 		kind, body, err := t.hear()
 		switch {
@@ -23,6 +24,13 @@ func (t *talk) flight12() error {
 		}
 		version := t.answer.Hello.Version
 		switch kind {
+		case messageHelloRequest: // a server may ask for another handshake at any time, and is not heeded (7.4.1.1)
+			if !t.deaf { // nor does it count for the transcript
+				t.transcript = t.transcript[:len(t.transcript)-4-len(body)]
+			}
+			if requests++; requests > maxWarnings {
+				err = &TooMuchError{fmt.Sprintf("%d HelloRequests came", requests)}
+			}
 		case messageCertificate:
 			t.answer.Chain, err = ParseCertificates(body)
 			if value, ok := t.answer.Hello.Extensions[extTimestamps]; ok {

@@ -309,9 +309,9 @@ func TestHandshakeFacts(t *testing.T) {
 		h.Suites = []tlswire.Suite{0x1303}
 		_, err := tlswire.Handshake(&scripted{Reader: bytes.NewReader(record(22,
 			append([]byte{2, 0, 0, byte(len(body))}, body...)...))}, h, tlswire.Options{Random: rand.Reader})
-		var bad *tlswire.BadMessageError
-		require.ErrorAs(t, err, &bad)
-		assert.Contains(t, bad.Reason, "not offered")
+		var unasked *tlswire.NotOfferedError
+		require.ErrorAs(t, err, &unasked)
+		assert.Equal(t, "TLS_AES_128_GCM_SHA256", unasked.What)
 	})
 }
 

@@ -2,7 +2,6 @@ package tlswire
 
 import (
 	"bytes"
-	"fmt"
 	"slices"
 
 	"golang.org/x/crypto/cryptobyte"
@@ -249,7 +248,8 @@ var retryRandom = []byte{
 	0xc2, 0xa2, 0x11, 0x16, 0x7a, 0xbb, 0x8c, 0x5e, 0x07, 0x9e, 0x09, 0xe2, 0xc8, 0xa8, 0x33, 0x9c,
 }
 
-// ParseServerHello decodes the body of a ServerHello. The error is a *BadMessageError.
+// ParseServerHello decodes the body of a ServerHello. The error is a *BadMessageError, or a *NotOfferedError where it
+// names a version that nobody offers.
 func ParseServerHello(body []byte) (ServerHello, error) {
 	s := cryptobyte.String(body)
 	var version, suite uint16
@@ -288,7 +288,7 @@ func ParseServerHello(body []byte) (ServerHello, error) {
 		h.Cookie = bytes.Clone(cookie)
 	}
 	if h.Version < SSL30 || h.Version > TLS13 {
-		return h, &BadMessageError{fmt.Sprintf("the ServerHello names %s", h.Version)}
+		return h, &NotOfferedError{h.Version.String()}
 	}
 	return h, nil
 }

@@ -30,6 +30,13 @@ type BadMessageError struct{ Reason string }
 
 func (e *BadMessageError) Error() string { return "its answer cannot be decoded: " + e.Reason }
 
+// NotOfferedError says that the peer chose what was not offered to it.
+type NotOfferedError struct{ What string }
+
+func (e *NotOfferedError) Error() string {
+	return "its answer cannot be used: it chose " + e.What + ", which was not offered"
+}
+
 // TooMuchError says that a limit was reached before the answer ended.
 type TooMuchError struct{ Reason string }
 
@@ -50,13 +57,17 @@ type records struct {
 	stream   io.ReadWriter
 	version  Version // of the records that are written
 	in, out  protection
-	changed  func() // called when the peer changes its cipher (RFC 5246, 7.1)
-	buffer   []byte // handshake bytes not yet taken
-	data     []byte // application bytes not yet taken
-	answered bool   // a TLS record was seen
-	limit    int    // of records; 0 for maxRecords
+	changed  func()             // called when the peer changes its cipher (RFC 5246, 7.1)
+	buffer   []byte             // handshake bytes not yet taken
+	data     []byte             // application bytes not yet taken
+	tickets  [][]byte           // bodies of NewSessionTicket messages
+	update   func([]byte) error // heeds a KeyUpdate
+	answered bool               // a TLS record was seen
+	limit    int                // of records; 0 for maxRecords
 	count    int
 	warnings int
+	warned   *Alert // the last of these
+	messages int    // records of other kinds that came
 }
 
 // write sends the bytes as records of the kind.
@@ -102,7 +113,7 @@ func (r *records) next() (kind byte, body, whole []byte, err error) {
 	}
 }
 
-// read returns application data, reading past tickets and key updates that are not of interest.
+// read returns application data. Tickets that come meanwhile are kept, and keys changed when the peer says so.
 func (r *records) read() ([]byte, error) {
 	for {
 		kind, content, err := r.record()
@@ -110,12 +121,39 @@ func (r *records) read() ([]byte, error) {
 			return content, err
 		}
 		if kind == contentHandshake {
-			r.buffer = append(r.buffer, content...)
-			if len(r.buffer) > maxHandshake {
-				return nil, &TooMuchError{"handshake messages after the handshake"}
+			if err := r.after(content); err != nil {
+				return nil, err
 			}
 		}
 	}
+}
+
+// maxTickets is how many tickets are kept; servers give two or four.
+const maxTickets = 16
+
+// after takes in handshake messages that come after the handshake (RFC 8446, 4.6).
+func (r *records) after(content []byte) error {
+	r.buffer = append(r.buffer, content...)
+	for len(r.buffer) >= 4 {
+		length := int(r.buffer[1])<<16 | int(r.buffer[2])<<8 | int(r.buffer[3])
+		if length > maxHandshake {
+			return &TooMuchError{"handshake messages after the handshake"}
+		}
+		if len(r.buffer) < 4+length {
+			break
+		}
+		kind, body := r.buffer[0], r.buffer[4:4+length]
+		r.buffer = r.buffer[4+length:]
+		switch {
+		case kind == messageNewSessionTicket && len(r.tickets) < maxTickets:
+			r.tickets = append(r.tickets, body)
+		case kind == messageKeyUpdate && r.update != nil:
+			if err := r.update(body); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // record reads one record. Alerts are errors, but for a few warnings.
@@ -154,6 +192,7 @@ func (r *records) record() (kind byte, content []byte, err error) {
 			r.changed = nil
 		}
 		if kind != contentAlert {
+			r.messages++
 			return kind, content, nil
 		}
 		if err := r.alert(content); err != nil {
@@ -172,6 +211,7 @@ func (r *records) alert(body []byte) error {
 		if r.warnings++; r.warnings > maxWarnings {
 			return &TooMuchError{fmt.Sprintf("%d warning alerts came", r.warnings)}
 		}
+		r.warned = &alert
 		return nil
 	}
 	return &AlertError{alert}
@@ -179,6 +219,9 @@ func (r *records) alert(body []byte) error {
 
 func (r *records) readError(err error) error {
 	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		if r.warned != nil && r.messages == 0 { // it warned, and hung up
+			return &AlertError{*r.warned}
+		}
 		if r.answered {
 			return &BadMessageError{"the connection was closed in the middle of the answer"}
 		}

@@ -197,6 +197,7 @@ const (
 
 // Handshake message types (RFC 8446, 4, and RFC 5246, 7.4).
 const (
+	messageHelloRequest        = 0
 	messageClientHello         = 1
 	messageServerHello         = 2
 	messageNewSessionTicket    = 4

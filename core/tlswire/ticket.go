@@ -48,37 +48,23 @@ func (s *Session) SessionTicket() (*SessionTicket, error) {
 		return nil, ErrNoTickets
 	}
 	r := s.records
-	for {
-		for len(r.buffer) >= 4 {
-			length := int(r.buffer[1])<<16 | int(r.buffer[2])<<8 | int(r.buffer[3])
-			if length > maxHandshake {
-				return nil, &TooMuchError{"handshake messages after the handshake"}
-			}
-			if len(r.buffer) < 4+length {
-				break
-			}
-			kind, body := r.buffer[0], r.buffer[4:4+length]
-			r.buffer = r.buffer[4+length:]
-			if kind != messageNewSessionTicket {
-				continue
-			}
-			t, err := ParseSessionTicket(body)
-			if err != nil {
-				return nil, err
-			}
-			t.Suite = s.Hello.Suite
-			h := hashOf(t.Suite)
-			t.Key, err = expandLabel(h, s.resumption, "resumption", t.Nonce, h.Size())
-			return &t, err
-		}
+	for len(r.tickets) == 0 {
 		kind, content, err := r.record()
+		if err == nil && kind == contentHandshake {
+			err = r.after(content)
+		}
 		if err != nil {
 			return nil, err
 		}
-		if kind == contentHandshake {
-			r.buffer = append(r.buffer, content...)
-		}
 	}
+	t, err := ParseSessionTicket(r.tickets[0])
+	if err != nil {
+		return nil, err
+	}
+	t.Suite = s.Hello.Suite
+	h := hashOf(t.Suite)
+	t.Key, err = expandLabel(h, s.resumption, "resumption", t.Nonce, h.Size())
+	return &t, err
 }
 
 // preShared adds the extension that offers to go on with a session, with room

@@ -56,7 +56,8 @@ func Capital(text string) string {
 }
 
 // modifiers stand behind the arguments of a connection's purpose.
-var modifiers = map[facts.Code]string{facts.Again: ", once more", facts.WithSchemes: " and signature schemes"}
+var modifiers = map[facts.Code]string{facts.Again: ", once more", facts.WithSchemes: " and signature schemes",
+	facts.WithoutName: ", without SNI", facts.WithShares: ", with a key share"}
 
 var reasons = map[facts.Code]string{
 	facts.NoAddress:        "%s has no address",
@@ -71,6 +72,7 @@ var reasons = map[facts.Code]string{
 	facts.Alert:            "alert %s",
 	facts.OtherVersion:     "answered with %s",
 	facts.NotTLSAnswer:     "the answer begins with %s",
+	facts.ChoseUnasked:     "it chose %s, which was not offered",
 	facts.Undecodable:      "its answer cannot be decoded: %s",
 	facts.Endless:          "it sent too much data: %s",
 	facts.SlowAnswer:       "%s bytes of its answer came in %s, and it was not complete",
@@ -84,6 +86,9 @@ var reasons = map[facts.Code]string{
 	facts.WrongProtocol:    "the answer is not %s",
 	facts.PlaintextAfterGo: "after it agreed to start TLS, the server sent %q in plaintext",
 	facts.TimeOver:         "the time limit of the visit (%s) was reached after %s connections",
+	facts.DoorClosed:       "after %s connections the server no longer answered what it had answered before: %s",
+	facts.EnoughAsked:      "%s connections were made, and a visit of this effort makes no more than %s",
+	facts.SaidBusy:         "the server turned the connection away: %q",
 	facts.NothingAnswers:   "nothing answers",
 	facts.NoHTTP:           "the answer is not HTTP",
 	facts.NotTried:         "not tried",
@@ -107,6 +112,7 @@ var reasons = map[facts.Code]string{
 	facts.ForSSL2:        "offer of SSL 2.0",
 	facts.ForCertificate: "the certificate",
 	facts.ForTolerance:   "whether unknown values are passed over",
+	facts.ForKnocking:    "whether the server still answers what it answered before",
 	facts.InsistsOnGroup: "it insists on the group %s, in which no keys can be agreed here",
 	facts.InsistsOnSuite: "it insists on the cipher suite %s, whose records cannot be read here",
 	facts.SendsNone:      "it chose %s, with which no certificate is sent",

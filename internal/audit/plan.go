@@ -39,7 +39,7 @@ type Request struct {
 	Audiences []string
 	Purpose   string          // of certificates in files: server, client, mail or any; "" is found out for each
 	HTTPPort  uint16          // on which plain HTTP is looked for, for endpoints of the call
-	Effort    facts.Effort    // "" for normal
+	Effort    facts.Effort    // "" for the usual
 	Heap      bool            // the files are one heap, whose chains are asked about
 	Networks  []string        // that issuers may be asked in, beside the public ones
 	Stdin     io.Reader       // for the target "-"

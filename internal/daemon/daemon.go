@@ -15,7 +15,6 @@ import (
 	"github.com/spf13/pflag"
 
 	"nurvik/console"
-	"nurvik/core/facts"
 	"nurvik/internal/service"
 	"nurvik/internal/service/web"
 	"nurvik/internal/settings"
@@ -128,8 +127,9 @@ func (a *app) serviceFlags(cmd *cobra.Command, c *service.Config) {
 	flags.StringArrayVar(&c.Networks, "allow-network", nil,
 		"also ask issuers in this `NETWORK` on ports 80 and 443, such as 10.0.0.0/8, or on others with "+
 			"10.0.0.0/8=80,8080; public addresses are always allowed; repeat for more")
-	flags.StringVar(&c.Effort, "effort", string(facts.Normal),
-		"set how much each visit asks, `EFFORT`: quick, normal or full")
+	flags.StringVar(&c.Effort, "effort", "",
+		"set how much each visit asks, `EFFORT`: quick, normal or full (default normal, and quick for mysql: MySQL "+
+			"locks out a host after 100 connections that end before the login, and normal makes about 25)")
 	flags.IntVar(&c.Visits, "visits", 50, "visit at most `N` endpoints at once")
 	settings.AddLimits(flags, &c.Limits)
 	flags.BoolVar(&c.UnsafeDisk, "unsafe-disk", false, "do not wait for the disk; for tests only")

@@ -37,6 +37,7 @@ type berth struct {
 	between   string    // plaintext after the go-ahead of a dialogue
 	refuses   dialogue  // instead of the usual dialogue of the scheme
 	behave    behaviour // instead of TLS
+	door      *door     // lets few connections in
 	wire      *wire     // a server with a wider past, instead of the library's
 	config    func(c *tls.Config, i *issuers, b berth) error
 	loose     bool // without strict transport security
@@ -231,5 +232,5 @@ func berths(r *registry) []berth {
 			}},
 		{host: "semaphore", about: "staples an old answer", addresses: []string{"127.30.9.11"}, staple: "stale",
 			leaf: asking(r.base + "/status/good")},
-	}, settingBerths(), dialogueBerths(), reachBerths())
+	}, settingBerths(), dialogueBerths(), reachBerths(), visitBerths())
 }

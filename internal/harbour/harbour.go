@@ -165,6 +165,10 @@ func (h *Harbour) moor(b berth, certificate *tls.Certificate, i *issuers, port u
 			config, err = b.settings(certificate, i)
 			switch {
 			case err != nil:
+			case b.door != nil && b.scheme == "":
+				err = h.listeners.serve(at, b.door.before(speak(atOnce, "", config)))
+			case b.door != nil:
+				err = h.listeners.serve(at, b.door.before(speak(dialogues[b.scheme], "", config)))
 			case b.refuses != nil:
 				err = h.listeners.serve(at, speak(b.refuses, "", config))
 			case b.scheme != "":

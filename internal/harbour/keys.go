@@ -3,6 +3,7 @@ package harbour
 import (
 	"crypto"
 	"crypto/ecdsa"
+	"crypto/ed25519"
 	"crypto/elliptic"
 	"crypto/rand"
 	"crypto/rsa"
@@ -39,6 +40,14 @@ func (k *keyring) rsa(name string, bits int) (crypto.Signer, error) {
 	return k.key(fmt.Sprintf("%s-rsa%d", name, bits), func() (crypto.Signer,
 		error) {
 		return rsa.GenerateKey(rand.Reader, bits)
+	})
+}
+
+// edwards returns the Ed25519 key of the name.
+func (k *keyring) edwards(name string) (crypto.Signer, error) {
+	return k.key(name+"-ed25519", func() (crypto.Signer, error) {
+		_, key, err := ed25519.GenerateKey(rand.Reader)
+		return key, err
 	})
 }
 

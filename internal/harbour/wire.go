@@ -40,6 +40,11 @@ type wire struct {
 	willful     string          // a suite that it always chooses
 	groups      []tlswire.Group // of ECDHE, in its order of preference
 	macLast     bool            // encrypts before it authenticates (RFC 7366)
+	fails       int             // suites from which on it refuses a hello
+	reads       int             // suites of a hello that it reads; 0 for all
+	rigid       bool            // refuses hellos of newer versions than its own
+	warns       bool            // warns and hangs up where others refuse
+	shares      bool            // refuses hellos of TLS 1.3 without a key share
 	most        int             // bytes of a hello that it reads; 0 for any number
 	protocol    string          // the application protocol that it chooses, whatever was offered
 	modern      *tls.Config     // answers hellos that offer TLS 1.3, beside this server
@@ -68,6 +73,9 @@ func (w wire) serve(certificate *tls.Certificate) behaviour {
 		if !ok || w.most > 0 && len(body) > w.most {
 			return
 		}
+		if w.reads > 0 {
+			hello.suites = hello.suites[:min(len(hello.suites), w.reads)]
+		}
 		if w.mute && hello.unknown {
 			_, _ = io.Copy(io.Discard, conn) // until the other side gives up
 			return
@@ -78,6 +86,10 @@ func (w wire) serve(certificate *tls.Certificate) behaviour {
 			if w.picky && hello.protocols {
 				conn = firstRecord{conn}
 			}
+			if w.shares && !hello.share {
+				_, _ = conn.Write([]byte{21, 3, 3, 0, 2, 2, 47}) // illegal_parameter
+				return
+			}
 			// whoever has hung up needs no answer
 			_ = tls.Server(&replay{conn, slices.Concat(begin[:], body)}, library).Handshake()
 			return
@@ -86,7 +98,11 @@ func (w wire) serve(certificate *tls.Certificate) behaviour {
 			return
 		}
 		answer := w.answer(hello, certificate)
-		if answer == nil {
+		switch {
+		case answer == nil && w.warns:
+			_, _ = conn.Write([]byte{21, 3, 1, 0, 2, 1, 41}) // no_certificate, of which SSL 3.0 says that it is a warning
+			return
+		case answer == nil:
 			answer = []byte{21, 3, 1, 0, 2, 2, 40} // handshake_failure
 		}
 		_, _ = conn.Write(answer)                           // whoever has hung up needs no answer
@@ -124,6 +140,7 @@ type offer struct {
 	compression []byte
 	unknown     bool // reserved values are offered
 	protocols   bool // application protocols are offered
+	share       bool // a key share is sent
 	heartbeat   bool
 	macLast     bool
 	session     []byte
@@ -182,6 +199,8 @@ func readHello(body []byte) (o offer, ok bool) {
 				if value.ReadUint16LengthPrefixed(&list) {
 					o.groups = numbers[tlswire.Group](list)
 				}
+			case 51:
+				o.share = len(value) > 2
 			case 43:
 				if value.ReadUint8LengthPrefixed(&list) {
 					o.versions = numbers[tlswire.Version](list)
@@ -209,7 +228,7 @@ func (w wire) answer(o offer, certificate *tls.Certificate) []byte {
 		}
 	}
 	suite, ok := w.choose(o)
-	if version == 0 || !ok {
+	if version == 0 || !ok || w.rigid && o.version > version || w.fails > 0 && len(o.suites) >= w.fails {
 		return nil
 	}
 	random := make([]byte, 32)

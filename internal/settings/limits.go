@@ -16,6 +16,10 @@ func AddLimits(flags *pflag.FlagSet, l *limits.Limits) {
 		fmt.Sprintf("wait at most this `TIME` for a connection (default %s)", d.Connect))
 	flags.DurationVar(&l.Handshake, "handshake-timeout", 0,
 		fmt.Sprintf("wait at most this `TIME` for the answer to a ClientHello (default %s)", d.Handshake))
+	flags.DurationVar(&l.Dialogue, "dialogue-timeout", 0,
+		fmt.Sprintf("wait at most this `TIME` for the dialogue before STARTTLS (default %s)", d.Dialogue))
+	flags.DurationVar(&l.Web, "web-timeout", 0,
+		fmt.Sprintf("wait at most this `TIME` for the answer to an HTTP request (default %s)", d.Web))
 	flags.DurationVar(&l.Visit, "visit-timeout", 0, fmt.Sprintf("spend at most this `TIME` on one address (default %s)",
 		d.Visit))
 	flags.IntVar(&l.AtOnce, "parallel", 0, fmt.Sprintf("open at most `N` connections at once in all (default %d)",

@@ -35,7 +35,7 @@ type Options struct {
 	Visits   int    // visits under way at once; default 50
 	Network  probe.Network
 	Limits   limits.Limits
-	Effort   facts.Effort  // of each visit; "" for normal
+	Effort   facts.Effort  // of each visit; "" for the usual
 	Desk     *inquiry.Desk // asks the issuers; nil asks nothing
 	Log      *slog.Logger
 	Metrics  *Metrics
