@@ -205,7 +205,7 @@ type Settings struct {
 	ALPN                 string   `json:"alpn,omitempty" doc:"The application protocol chosen among h2 and http/1.1"`
 	SignatureScheme      string   `json:"signature_scheme,omitempty" doc:"With which the handshake was signed"`
 	SignatureSchemes     []string `json:"signature_schemes,omitempty" doc:"All that the endpoint signs with for its name: of TLS 1.2, and of TLS 1.3 where nothing older is accepted"`
-	SchemesCut           Reason   `json:"signature_schemes_cut,omitzero" doc:"Why the schemes were not asked to the end: there may be more"`
+	SignatureSchemesCut  Reason   `json:"signature_schemes_cut,omitzero" doc:"Why the schemes were not asked to the end: there may be more"`
 	ToleratesNewer       Answer   `json:"tolerates_newer,omitempty" enum:",yes,no,not-shown" doc:"A hello that offers newer versions is answered with an older one"`
 	NotOffered           string   `json:"not_offered,omitempty" doc:"What the endpoint chose although it was not offered"`
 }

@@ -132,7 +132,7 @@ func reachCutShort(a *address) []Finding {
 		why = firstGiven(why, g.Cut)
 	}
 	if s := a.seen.Settings; s != nil {
-		why = firstGiven(why, s.SchemesCut)
+		why = firstGiven(why, s.SignatureSchemesCut)
 	}
 	if !why.Given() || why.Code == facts.TimeOver { // which has a code of its own
 		return nil

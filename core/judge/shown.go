@@ -25,6 +25,7 @@ type ShownVersion struct {
 	Answer facts.Acceptance `json:"answer" enum:"accepted,declined,garbled,not-shown"`
 	Suite  string           `json:"suite,omitempty" doc:"The cipher suite that was chosen first"`
 	Order  facts.Order      `json:"order,omitempty" enum:",server,client,partial" doc:"Whose order of cipher suites counts"`
+	Cut    bool             `json:"cut,omitempty" doc:"The cipher suites were not asked to the end: there may be more"`
 	Should string           `json:"should,omitempty" enum:",on,off,recommended" doc:"What the policy wants; empty where it does not mind"`
 	Wrong  bool             `json:"wrong,omitempty"`
 }
@@ -60,7 +61,7 @@ func shownOf(a *address) Shown {
 		row := ShownVersion{Name: name, Answer: facts.NotShown, Should: shouldVersion(p.Protocols, name)}
 		if i := slices.IndexFunc(a.seen.Versions, func(f facts.Version) bool { return f.Name == name }); i >= 0 {
 			f := a.seen.Versions[i]
-			row.Answer, row.Suite, row.Order = f.Answer, f.Suite, f.Order
+			row.Answer, row.Suite, row.Order, row.Cut = f.Answer, f.Suite, f.Order, f.Cut.Given()
 		}
 		accepted := row.Answer == facts.Accepted
 		required := slices.Contains(p.Protocols.Required, name)

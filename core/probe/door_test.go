@@ -61,7 +61,7 @@ func TestDoors(t *testing.T) {
 			assert.Equal(t, facts.Answered, o.Outcome)
 			assert.NotEmpty(t, o.Certificates)
 			assert.Equal(t, facts.DoorClosed, o.Cut.Code, o.Cut)
-			incomplete := o.Groups == nil || o.Groups.Cut.Given() || o.Settings.SchemesCut.Given()
+			incomplete := o.Groups == nil || o.Groups.Cut.Given() || o.Settings.SignatureSchemesCut.Given()
 			for _, v := range o.Versions {
 				incomplete = incomplete || v.Cut.Given() || v.Detail.Code == facts.DoorClosed
 				if v.Answer == facts.Declined {

@@ -58,7 +58,7 @@ func enumerateSchemes(ctx context.Context, v *visit) {
 			answer, err := v.exchange(ctx, facts.Because(facts.ForSchemes), hello)
 			if err != nil || answer.Proof == nil || !slices.Contains(hello.Signatures, answer.Proof.Scheme) {
 				v.schemes.done[kind] = true
-				v.ended(ctx, err, func(why facts.Reason) { v.observation.Settings.SchemesCut = why })
+				v.ended(ctx, err, func(why facts.Reason) { v.observation.Settings.SignatureSchemesCut = why })
 			}
 			v.signed(answer)
 		}
@@ -72,7 +72,7 @@ func modernSchemes(ctx context.Context, v *visit) {
 		hello.Signatures = without(hello.Signatures, v.schemes.met)
 		session, err := v.whole(ctx, facts.Because(facts.ForSchemes), hello, nil)
 		if session.Proof == nil || !slices.Contains(hello.Signatures, session.Proof.Scheme) {
-			v.ended(ctx, err, func(why facts.Reason) { v.observation.Settings.SchemesCut = why })
+			v.ended(ctx, err, func(why facts.Reason) { v.observation.Settings.SignatureSchemesCut = why })
 			return
 		}
 		v.signed(session.Answer)

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"crypto/tls"
+	"encoding/binary"
 	"io"
 	"net"
 	"sync"
@@ -12,37 +13,47 @@ import (
 	"nurvik/core/tlswire"
 )
 
-// door is who is let in: of so many connections in a time, or so many before it closes for as many as it takes.
+// door is who is let in: so many connections in a time, or so many of one visit, and then none.
 type door struct {
 	most   int           // that are let in
-	within time.Duration // 0 for ever
-	closed int           // connections that are turned away before it opens again
-	words  string        // that turn them away
+	within time.Duration // 0 for the whole visit
+	words  string        // that turn the others away
 }
+
+// idle is how long nobody comes between two visits at least: whoever looks whether the door is open again comes sooner.
+const idle = 6 * time.Second
 
 // before lets connections in to the server as the door wants it.
 func (d door) before(serve behaviour) behaviour {
 	var mutex sync.Mutex
-	var came []time.Time
-	away := 0
-	opens := func() bool {
+	var in []time.Time // when those were let in that count
+	var last time.Time
+	opens := func(begins bool) bool {
 		mutex.Lock()
 		defer mutex.Unlock()
 		now := time.Now()
-		for len(came) > 0 && d.within > 0 && now.Sub(came[0]) > d.within {
-			came = came[1:]
+		if d.within == 0 && (begins || now.Sub(last) > idle) {
+			in = nil
 		}
-		if len(came) < d.most {
-			came = append(came, now)
+		for last = now; len(in) > 0 && d.within > 0 && now.Sub(in[0]) > d.within; {
+			in = in[1:]
+		}
+		if len(in) < d.most {
+			in = append(in, now)
 			return true
-		}
-		if away++; d.closed > 0 && away >= d.closed {
-			came, away = nil, 0
 		}
 		return false
 	}
 	return func(ctx context.Context, conn net.Conn) {
-		if !opens() {
+		begins := false
+		if d.words == "" && d.within == 0 {
+			begin, hello, ok := peekHello(conn)
+			if begins = hello.unknown; !ok { // a visit begins with reserved values
+				return
+			}
+			conn = &replay{conn, begin}
+		}
+		if !opens(begins) {
 			_, _ = io.WriteString(conn, d.words) // whoever has hung up needs no answer
 			return
 		}
@@ -50,9 +61,20 @@ func (d door) before(serve behaviour) behaviour {
 	}
 }
 
-// turned is how many connections a visit makes at a closed door: the one that met it, and those that look whether it
-// is open again.
-const turned = 6
+// peekHello reads the record with the hello that a connection begins with.
+func peekHello(conn net.Conn) (record []byte, hello offer, ok bool) {
+	_ = conn.SetDeadline(time.Now().Add(5 * time.Second))
+	record = make([]byte, 5)
+	if _, err := io.ReadFull(conn, record); err != nil {
+		return nil, offer{}, false
+	}
+	record = append(record, make([]byte, binary.BigEndian.Uint16(record[3:]))...)
+	if _, err := io.ReadFull(conn, record[5:]); err != nil {
+		return nil, offer{}, false
+	}
+	hello, ok = readHello(record[5:])
+	return record, hello, ok
+}
 
 // atOnce is the dialogue of what begins with TLS.
 func atOnce(*bufio.Reader, io.Writer) bool { return true }
@@ -162,9 +184,9 @@ func visitBerths() []berth {
 		{host: "turnpike", about: "eight connections in two seconds", addresses: []string{"127.30.12.14"},
 			door: &door{most: 8, within: 2 * time.Second}},
 		{host: "ration", about: "six connections, and then none", addresses: []string{"127.30.12.15"},
-			door: &door{most: 6, closed: turned}},
+			door: &door{most: 6}},
 		{host: "doorkeeper", about: "mail: three connections, and then 421", addresses: []string{"127.30.12.16"},
-			scheme: "smtp", door: &door{most: 3, closed: turned, words: "421 4.7.0 too many connections\r\n"}},
+			scheme: "smtp", door: &door{most: 3, words: "421 4.7.0 too many connections\r\n"}},
 		{host: "queue", about: "mail that is busy", addresses: []string{"127.30.12.17"}, scheme: "submission",
 			door: &door{words: "421 4.3.2 come back later\r\n"}},
 		{host: "stocktake", about: "a database that has locked this host out", addresses: []string{"127.30.12.18"},

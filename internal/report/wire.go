@@ -75,7 +75,8 @@ var remarks = map[string]string{"weak": "■ weak", "not-allowed": "■ not allo
 // suiteMatrix shows each suite with its place in the order of each version.
 func suiteMatrix(x judge.Shown, s Style) string {
 	versions := x.Accepted()
-	header, order := []string{"cipher suite"}, table.Row{"order of preference"}
+	header, order, rest := []string{"cipher suite"}, table.Row{"order of preference"}, table.Row{unfinished}
+	cut := false
 	for _, v := range versions {
 		header = append(header, v.Name)
 		word := map[facts.Order]string{facts.ServerOrder: "server", facts.ClientOrder: "client",
@@ -84,6 +85,10 @@ func suiteMatrix(x judge.Shown, s Style) string {
 			word = "–"
 		}
 		order = append(order, word)
+		if word = "·"; v.Cut {
+			word, cut = "■", true
+		}
+		rest = append(rest, word)
 	}
 	out := NewTable(append(header, "")...)
 	for _, suite := range x.Suites {
@@ -102,7 +107,22 @@ func suiteMatrix(x judge.Shown, s Style) string {
 		out.AppendRow(append(row, remark))
 	}
 	out.AppendRow(append(order, ""))
+	if cut {
+		out.AppendRow(append(rest, "there may be more"))
+	}
 	return out.Render()
+}
+
+// unfinished marks lists of which not everything was asked.
+const unfinished = "not asked to the end"
+
+// whole is the list, with a mark where it may go on.
+func whole(list []string, cut facts.Reason) string {
+	line := strings.Join(list, ", ")
+	if cut.Given() {
+		line = strings.TrimPrefix(line+" ("+unfinished+")", " ")
+	}
+	return line
 }
 
 func wireRows(o facts.Observation) [][2]string {
@@ -113,9 +133,12 @@ func wireRows(o facts.Observation) [][2]string {
 		}
 	}
 	row("ended early", words.Of(o.Cut))
-	var declined []string
+	var declined, unasked []string
 	for _, v := range o.Versions {
-		if v.Answer != facts.Accepted {
+		switch {
+		case v.Answer == facts.NotShown && o.Cut.Given():
+			unasked = append(unasked, v.Name)
+		case v.Answer != facts.Accepted:
 			declined = append(declined, v.Name)
 		}
 		if v.Order == facts.PartialOrder {
@@ -123,8 +146,9 @@ func wireRows(o facts.Observation) [][2]string {
 		}
 	}
 	row("not accepted", strings.Join(declined, ", "))
+	row("not asked", strings.Join(unasked, ", "))
 	if g := o.Groups; g != nil {
-		line := strings.Join(g.Accepted, ", ")
+		line := whole(g.Accepted, g.Cut)
 		if g.Order != "" {
 			line += ", in the " + string(g.Order) + "'s order"
 		}
@@ -134,7 +158,7 @@ func wireRows(o facts.Observation) [][2]string {
 		}
 	}
 	for _, x := range o.Others {
-		what := map[string]string{"other-key": "another kind of key", "no-name": "no SNI",
+		what := map[string]string{"other-key": x.Key + " keys alone", "no-name": "no SNI",
 			"foreign-name": "an unknown name in SNI"}[x.To]
 		if x.Refused.Given() {
 			row("for "+what, "refused: "+words.Of(x.Refused))
@@ -150,7 +174,7 @@ func wireRows(o facts.Observation) [][2]string {
 		row("asks for", "a client certificate "+issuers)
 	}
 	if s := o.Settings; s != nil {
-		row("signs with", strings.Join(s.SignatureSchemes, ", "))
+		row("signs with", whole(s.SignatureSchemes, s.SignatureSchemesCut))
 	}
 	row("proof of key", strings.ReplaceAll(string(o.Possession), "-", " "))
 	return rows
@@ -164,6 +188,7 @@ var settingNames = map[string]string{
 	"fallback_signal": "fallback signal (RFC 7507)",
 	"session_tickets": "session tickets", "resumption": "session resumption", "heartbeat": "heartbeat (RFC 6520)",
 	"downgrade_marker": "downgrade marker (RFC 8446, 4.1.3)", "tolerates_unknown": "accepts unknown values (RFC 8701)",
+	"tolerates_newer": "answers clients with newer versions",
 	"tolerates_large": "accepts large ClientHellos",
 }
 

@@ -23,6 +23,11 @@
             </td>
             <td></td>
           </tr>
+          <tr v-if="accepted.some((version) => version.cut)" class="wrong" data-test="cut">
+            <th scope="row">{{ t('wire.unfinished') }}</th>
+            <td v-for="version in accepted" :key="version.name">{{ version.cut ? '■' : '·' }}</td>
+            <td class="remark">{{ t('wire.more') }}</td>
+          </tr>
         </tbody>
       </table>
       <dl>
@@ -59,16 +64,22 @@ import { t } from '../words/t'
 import type { Observation, Shown } from '../api/client'
 
 const props = defineProps<{ observation: Observation; shown: Shown; several: boolean }>()
+const cuts: Record<string, 'wire.cutTime' | 'wire.cutDoor'> = { 'time-over': 'wire.cutTime', 'door-closed': 'wire.cutDoor' }
+/** The list, with a mark where not everything was asked. */
+function whole(list: string[] | null | undefined, cut?: { code: string }): string {
+  const text = list?.join(', ') ?? ''
+  return cut?.code ? `${text} (${t('wire.unfinished')})` : text
+}
 const accepted = computed(() => props.shown.versions?.filter((version) => version.answer === 'accepted') ?? [])
 const facts = computed(() => {
   const { groups, possession, settings, http } = props.observation
   return [
-    { title: t('wire.cut'), value: props.observation.cut?.code ? t('wire.cutShort') : '' },
-    { title: t('wire.groups'), value: groups?.accepted?.join(', ') ?? '' },
+    { title: t('wire.cut'), value: props.observation.cut?.code ? t(cuts[props.observation.cut.code] ?? 'wire.cutLimit') : '' },
+    { title: t('wire.groups'), value: whole(groups?.accepted, groups?.cut) },
     { title: t('wire.finite'), value: groups?.finite_field ? t('wire.bits',
       { bits: String(groups.finite_field.bits), name: groups.finite_field.name ?? '' }) : '' },
     { title: t('wire.possession'), value: possession ? t(`possession.${possession}`) : '' },
-    { title: t('wire.signed'), value: settings?.signature_schemes?.join(', ') ?? settings?.signature_scheme ?? '' },
+    { title: t('wire.signed'), value: whole(settings?.signature_schemes, settings?.signature_schemes_cut) || (settings?.signature_scheme ?? '') },
     { title: t('wire.alpn'), value: settings?.alpn ?? '' },
     ...(props.shown.timestamps ?? []).map((one) => ({ title: t('wire.timestamp'),
       value: t('wire.timestampFrom', { at: one.at.slice(0, 10), log: one.log.slice(0, 8), from: t(`timestamp.${one.from}`) }) })),
