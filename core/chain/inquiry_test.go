@@ -138,6 +138,79 @@ func TestAskLists(t *testing.T) {
 	}
 }
 
+// TestAskSeveralLists: what is learnt from two points, of which one gives nothing that helps.
+func TestAskSeveralLists(t *testing.T) {
+	hour, none := time.Hour, new(big.Int)
+	const first, second = "http://quay.tarnholm.example/1.crl", "http://quay.tarnholm.example/2.crl"
+	twice := func(w *forge.Template) {
+		point := func(place string) []byte {
+			return tlv(0x30, tlv(0xa0, tlv(0xa0, tlv(0x86, []byte(place)))))
+		}
+		w.Unlisted = true
+		w.Extra = append(w.Extra, forge.Extension{ID: []int{2, 5, 29, 31}, Value: tlv(0x30, point(first), point(second))})
+	}
+	good := func(q *quay) []byte { return q.list(t, none, now.Add(-2*hour), now.Add(hour)) }
+	for _, tt := range []struct {
+		name          string
+		first, second func(q *quay) []byte
+		status        facts.RevocationStatus
+		detail        string
+	}{
+		{"both say so", good, good, facts.RevocationGood, ""},
+		{"a newer one that has expired says revoked", good,
+			func(q *quay) []byte { return q.list(t, q.serial, now.Add(-hour), now.Add(-time.Minute)) },
+			facts.RevocationRevoked, ""},
+		{"an older one that has expired says revoked", good,
+			func(q *quay) []byte { return q.list(t, q.serial, now.Add(-9*hour), now.Add(-8*hour)) },
+			facts.RevocationGood, ""},
+		{"one is not there", good, func(*quay) []byte { return nil }, facts.RevocationGood, ""},
+		{"one is not there and the other is of another time", func(q *quay) []byte {
+			return q.list(t, none, now.Add(hour), now.Add(2*hour))
+		}, func(*quay) []byte { return nil }, facts.RevocationUnreachable, "holds no CRL"},
+		{"both are of another time", func(q *quay) []byte { return q.list(t, none, now.Add(hour), now.Add(2*hour)) },
+			func(q *quay) []byte { return q.list(t, none, now.Add(hour), now.Add(2*hour)) },
+			facts.RevocationBadAnswer, "is of a later time"},
+		{"both are of other issuers", func(*quay) []byte { return newQuay(t, nil).strange(t) },
+			func(*quay) []byte { return newQuay(t, nil).strange(t) }, facts.RevocationBadAnswer, "do not cover"},
+	} {
+		q := newQuay(t, twice)
+		q.web.pages[first], q.web.pages[second] = tt.first(q), tt.second(q)
+		got := q.ask(t, nil)
+		require.Len(t, got, 1)
+		assert.Equal(t, tt.status, got[0].Status, "%s: %s", tt.name, words.Of(got[0].Detail))
+		assert.Contains(t, words.Of(got[0].Detail), tt.detail, tt.name)
+		assert.Equal(t, []string{first, second}, got[0].Places, tt.name)
+	}
+}
+
+// strange is a list of an issuer of another name.
+func (q *quay) strange(t *testing.T) []byte {
+	t.Helper()
+	other := authority(t, nil, forge.Template{Name: "Strange"})
+	return roll{}.sign(t, other, q.leaf).Raw
+}
+
+// TestFetchTooManyIssuers: of a long way up four are fetched, and of a set the one that is there.
+func TestFetchTooManyIssuers(t *testing.T) {
+	w := newWeb()
+	top := authority(t, nil, forge.Template{Name: "A0"})
+	top.Base = "http://quay.tarnholm.example"
+	for i := 1; i < 8; i++ {
+		w.pages[top.Base+fmt.Sprintf("/issuers/a%d.der", i-1)], _ = forge.CertificateSet(top.DER)
+		base := top.Base
+		top = authority(t, top, forge.Template{Name: fmt.Sprintf("A%d", i)})
+		top.Base = base
+	}
+	w.pages[top.Base+"/issuers/a7.der"] = top.DER
+	q := &chain.Inquirer{Fetch: w, Verifier: &chain.Verifier{}, Now: func() time.Time { return now }}
+	fetched := q.Round(t.Context()).FetchIssuers(t.Context(), leaf(t, top, nil),
+		func(*pki.Certificate) bool { return false })
+	require.Len(t, fetched, 4)
+	for _, f := range fetched {
+		assert.Len(t, f.Certificates, 1, words.Of(f.Failure))
+	}
+}
+
 func TestAskRemembers(t *testing.T) {
 	withResponder := func(w *forge.Template) { w.Responder = responderPlace }
 	const list = "http://quay.tarnholm.example/lists/skerry.crl"

@@ -213,3 +213,78 @@ func TestWhoSignsLists(t *testing.T) {
 		assert.False(t, got.BadSignature, tt.name)
 	}
 }
+
+// TestListsOfAnIssuerAtHand: the certificate that certifies is known, whether a pool holds it or not.
+func TestListsOfAnIssuerAtHand(t *testing.T) {
+	root := authority(t, nil, forge.Template{Name: "Root"})
+	lower := authority(t, root, forge.Template{Name: "Lower"})
+	c, lowerC, rootC := leaf(t, lower, nil), parse(t, lower.DER), parse(t, root.DER)
+	lists := chain.Lists{Verifier: new(chain.Verifier), Store: store(rootC), At: now,
+		Lists: []*pki.RevocationList{roll{}.sign(t, lower, c)}}
+	assert.True(t, lists.Of(c, lowerC).Good())
+	stranger := leaf(t, authority(t, nil, forge.Template{Name: "Stranger"}), nil)
+	l := lists.Of(stranger, lowerC) // of another name than that list's
+	assert.False(t, l.Determined)
+}
+
+// TestExpiredSigners: an anchor is trusted by itself, and whoever is below one only while nothing on the way is expired.
+func TestExpiredSigners(t *testing.T) {
+	past := func(w forge.Template) forge.Template {
+		w.From, w.Until = now.AddDate(-2, 0, 0), now.AddDate(0, 0, -1)
+		return w
+	}
+	usage := []forge.Extension{{ID: []int{2, 5, 29, 15}, Critical: true, Value: []byte{3, 2, 1, 2}}}
+	for _, tt := range []struct {
+		name         string
+		root, signer forge.Template
+		by           func(root, signer *forge.Authority) *forge.Authority
+		good         bool
+	}{
+		{"an expired anchor", past(forge.Template{Name: "Root"}), forge.Template{Name: "Root"},
+			func(root, _ *forge.Authority) *forge.Authority { return root }, true},
+		{"a signer of its own", forge.Template{Name: "Root"}, forge.Template{Name: "Root", Swap: usage},
+			func(_, signer *forge.Authority) *forge.Authority { return signer }, true},
+		{"one that has expired", forge.Template{Name: "Root"}, past(forge.Template{Name: "Root", Swap: usage}),
+			func(_, signer *forge.Authority) *forge.Authority { return signer }, false},
+	} {
+		root := authority(t, nil, tt.root)
+		signer := authority(t, root, tt.signer)
+		c, rootC := leaf(t, root, nil), parse(t, root.DER)
+		l := chain.Lists{Verifier: new(chain.Verifier), Store: store(rootC), Known: pool(parse(t, signer.DER)), At: now,
+			Lists: []*pki.RevocationList{roll{}.sign(t, tt.by(root, signer), c)}}.Of(c, rootC)
+		assert.Equal(t, tt.good, l.Good(), "%s: %v", tt.name, l.Problems)
+	}
+}
+
+// TestWhichListCounts: the newest first, and what it says of all reasons is not asked of older ones.
+func TestWhichListCounts(t *testing.T) {
+	root := authority(t, nil, forge.Template{Name: "Root"})
+	c, rootC := leaf(t, root, nil), parse(t, root.DER)
+	of := func(rolls ...roll) chain.Listing {
+		l := chain.Lists{Verifier: new(chain.Verifier), Store: store(rootC), At: now}
+		for _, r := range rolls {
+			l.Lists = append(l.Lists, r.sign(t, root, c))
+		}
+		return l.Of(c, rootC)
+	}
+	assert.True(t, of(roll{revoked: true, from: now.Add(-2 * time.Hour)}, roll{}).Good(), "taken back since")
+	assert.NotNil(t, of(roll{from: now.Add(-2 * time.Hour)}, roll{revoked: true}).Revoked)
+
+	damaged := roll{entries: "3003020101", revoked: true} // an entry without a date comes first
+	l := of(damaged)
+	assert.NotNil(t, l.Revoked, "that it is revoked is known all the same")
+	assert.True(t, l.Determined)
+	damaged.extensions = extension("550000", true, []byte{5, 0})
+	l = of(damaged)
+	assert.Nil(t, l.Revoked, "nobody knows what the critical extension makes of the entries")
+	assert.False(t, l.Determined)
+
+	l = of(roll{from: now.Add(time.Hour)})
+	assert.True(t, l.IsStale, "a list out of the future is none of now")
+	assert.False(t, l.BadSignature)
+	other := authority(t, nil, forge.Template{Name: "Root"})
+	l = chain.Lists{Verifier: new(chain.Verifier), Store: store(rootC), At: now,
+		Lists: []*pki.RevocationList{roll{}.sign(t, other, c)}}.Of(c, rootC)
+	assert.True(t, l.BadSignature)
+	assert.Len(t, l.Problems, 1)
+}

@@ -283,6 +283,11 @@ func TestOrderAndDrawing(t *testing.T) {
 		{"intermediates swapped", []*pki.Certificate{l, up, lo}, chain.Order{LeafFirst: true},
 			[]chain.Place{chain.InPlace, chain.OutOfOrder, chain.OutOfOrder},
 			[]chain.Place{chain.InPlace, chain.InPlace, chain.InPlace, chain.AnchorHeld}},
+		{"one is missing, and the leaf comes last", []*pki.Certificate{up, l}, chain.Order{InOrder: true}, nil, nil},
+		{"one is missing between them", []*pki.Certificate{l, up}, chain.Order{LeafFirst: true, InOrder: true},
+			[]chain.Place{chain.InPlace, chain.InPlace},
+			[]chain.Place{chain.InPlace, chain.Missing, chain.InPlace, chain.AnchorHeld}},
+		{"the upper first", []*pki.Certificate{up, lo, l}, chain.Order{}, nil, nil},
 		{"leaf last", []*pki.Certificate{lo, up, l}, chain.Order{InOrder: true}, nil, nil},
 		{"a stranger between them is in nobody's way", []*pki.Certificate{l, other, lo, up},
 			chain.Order{LeafFirst: true, InOrder: true},
@@ -307,6 +312,32 @@ func TestOrderAndDrawing(t *testing.T) {
 			}
 		})
 	}
+	alone, _ := new(chain.Verifier).Search(chain.Query{Leaf: ro, Store: store(ro), At: now})
+	view := new(chain.Verifier).Draw(chain.NewBudget(context.Background()), []*pki.Certificate{ro}, alone, "inner")
+	assert.Equal(t, []chain.Place{chain.InPlace}, places(view.Given), "a root by itself is what was meant")
+	assert.Equal(t, chain.Order{InOrder: true}, chain.CompareOrder(nil, alone), "nothing is in nobody's way")
+}
+
+// TestPools: certificates that are looked for by name.
+func TestPools(t *testing.T) {
+	root := authority(t, nil, forge.Template{Name: "Root"})
+	one, two := leaf(t, root, nil), parse(t, root.DER)
+	var none *chain.Pool
+	assert.Equal(t, two, none.With([]*pki.Certificate{two}).Held(two.Fingerprint()))
+	first := pool(one)
+	both := first.With([]*pki.Certificate{two})
+	assert.Equal(t, one, both.Held(one.Fingerprint()), "what was there stays")
+	assert.Nil(t, first.Held(two.Fingerprint()), "and the old pool as it was")
+	v, b := new(chain.Verifier), chain.NewBudget(context.Background())
+	assert.True(t, v.Certifies(b, both, one))
+	assert.False(t, v.Certifies(b, pool(parse(t, authority(t, nil, forge.Template{Name: "Root"}).DER)), one),
+		"the name alone makes no issuer")
+	c, _ := chain.Path{Certificates: []*pki.Certificate{two, one}}.Ends()
+	assert.Equal(t, one, c, "the leaf ends first")
+	c, _ = chain.Path{Certificates: []*pki.Certificate{one, two}}.Ends()
+	assert.Equal(t, one, c)
+	c, _ = chain.Path{}.Ends()
+	assert.Nil(t, c)
 }
 
 func places(links []chain.Link) []chain.Place {

@@ -54,6 +54,7 @@ const (
 	TimeOver         Code = "time-over"          // limit, connections
 	DoorClosed       Code = "door-closed"        // connections, how the last one ended
 	EnoughAsked      Code = "enough-asked"       // connections, the limit
+	LockNear         Code = "lock-near"          // connections, since when
 	SaidBusy         Code = "said-busy"          // what the server said
 	NothingAnswers   Code = "nothing-answers"    //
 	NoHTTP           Code = "no-http"            //

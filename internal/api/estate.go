@@ -70,3 +70,8 @@ type Imported struct {
 	Unchanged int `json:"unchanged"`
 	Removed   int `json:"removed"`
 }
+
+// Forgotten is how many connections to a database server count no more.
+type Forgotten struct {
+	Connections int `json:"connections" doc:"That ended before the login"`
+}

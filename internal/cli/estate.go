@@ -34,7 +34,7 @@ func (a *app) estateCommand() *cobra.Command {
 	}
 	addServer(cmd, &server)
 	cmd.AddCommand(a.estateList(&server), a.estateAdd(&server), a.estateChange(&server), a.estateRemove(&server),
-		a.estateImport(&server), a.estateExport(&server))
+		a.estateImport(&server), a.estateExport(&server), a.estateUnlocked(&server))
 	return cmd
 }
 
@@ -214,6 +214,39 @@ func (a *app) estateRemove(server *string) *cobra.Command {
 		RunE: a.remote(server, func(ctx context.Context, c *client.Client, args []string) error {
 			for _, target := range args {
 				if err := a.remove(ctx, c, target); err != nil {
+					return err
+				}
+			}
+			return nil
+		}),
+	}
+}
+
+func (a *app) estateUnlocked(server *string) *cobra.Command {
+	return &cobra.Command{
+		Use: "unlocked ENDPOINT...", Args: cobra.MinimumNArgs(1),
+		Short: "Tell the service that a MySQL server counts its connections from zero again",
+		Long: "A MySQL or MariaDB server counts connections that end before the login, and locks out the client's host at\n" +
+			"100 of them (max_connect_errors). The service stops visiting it at 80. Its count goes back to zero when\n" +
+			"anybody logs in to it from the service's machine, or when its administrator runs \"mysqladmin flush-hosts\".\n" +
+			"Say so with this command, and the endpoint is visited again.",
+		Example: "  nurvik estate unlocked mysql://stores.tarnholm.example",
+		RunE: a.remote(server, func(ctx context.Context, c *client.Client, args []string) error {
+			for _, target := range args {
+				parsed, err := endpoint.Parse(target)
+				if err != nil {
+					return usage(err)
+				}
+				e, err := c.FindEndpoint(ctx, parsed.String())
+				if err != nil {
+					return err
+				}
+				forgotten, err := c.ForgetUnfinishedLogins(ctx, e.ID)
+				if err != nil {
+					return err
+				}
+				if _, err = fmt.Fprintf(a.stdout, "%s: %d connections count no more\n", e.Endpoint,
+					forgotten.Connections); err != nil {
 					return err
 				}
 			}

@@ -224,6 +224,11 @@ func (c *Client) RemoveEndpoint(ctx context.Context, id int64) error {
 	return c.call(ctx, http.MethodDelete, "/endpoints/"+strconv.FormatInt(id, 10), nil, nil)
 }
 
+// ForgetUnfinishedLogins counts connections to the endpoint's database server from zero again.
+func (c *Client) ForgetUnfinishedLogins(ctx context.Context, id int64) (f api.Forgotten, err error) {
+	return f, c.call(ctx, http.MethodDelete, "/endpoints/"+strconv.FormatInt(id, 10)+"/unfinished-logins", nil, &f)
+}
+
 // Export returns the whole estate.
 func (c *Client) Export(ctx context.Context) (e api.Estate, err error) {
 	return e, c.call(ctx, http.MethodGet, "/estate", nil, &e)

@@ -165,7 +165,7 @@ func TestListsArePagedSortedAndFiltered(t *testing.T) {
 	assert.Equal(t, judge.Fault, page.Items[0].Severity)
 	findings, err := shared.client.Findings(t.Context(), client.FindingFilter{Code: "proto.obsolete"})
 	require.NoError(t, err)
-	assert.Len(t, findings, 7)
+	assert.Len(t, findings, 9)
 	assert.NotEmpty(t, findings[0].Why)
 }
 

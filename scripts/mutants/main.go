@@ -20,26 +20,32 @@ import (
 	"go.yaml.in/yaml/v3"
 )
 
-// survivor is a change that no test needs to notice.
+// survivor is a change that no test needs to notice, or all that begin alike, where the name ends with an asterisk.
 type survivor struct {
 	Mutant string `yaml:"mutant"`
 	Reason string `yaml:"reason"`
 }
 
+func (s survivor) is(m mutant) bool {
+	begin, several := strings.CutSuffix(s.Mutant, "*")
+	return s.Mutant == m.name || several && strings.HasPrefix(m.name, begin)
+}
+
 func main() {
 	only := flag.String("only", "", "only mutants that contain this `TEXT`")
+	listed := flag.Bool("listed", false, "only mutants that are listed as survivors")
 	flag.Parse()
 	if flag.NArg() != 1 {
 		fmt.Fprintln(os.Stderr, "mutants: name one package, such as core/chain")
 		os.Exit(2)
 	}
-	if err := run(flag.Arg(0), *only); err != nil {
+	if err := run(flag.Arg(0), *only, *listed); err != nil {
 		fmt.Fprintln(os.Stderr, "mutants:", err)
 		os.Exit(1)
 	}
 }
 
-func run(pkg, only string) error {
+func run(pkg, only string, listed bool) error {
 	accepted, err := read(filepath.Join(pkg, "testdata", "survivors.yaml"))
 	if err != nil {
 		return err
@@ -48,7 +54,10 @@ func run(pkg, only string) error {
 	if err != nil {
 		return err
 	}
-	all = slices.DeleteFunc(all, func(m mutant) bool { return !strings.Contains(m.name, only) })
+	all = slices.DeleteFunc(all, func(m mutant) bool {
+		return !strings.Contains(m.name, only) ||
+			listed && !slices.ContainsFunc(accepted, func(s survivor) bool { return s.is(m) })
+	})
 	work, err := os.MkdirTemp("", "nurvik-mutants-")
 	if err != nil {
 		return err
@@ -88,20 +97,25 @@ func run(pkg, only string) error {
 func tell(all []mutant, outcomes []outcome, accepted []survivor, some bool, took time.Duration) error {
 	counts := map[outcome]int{}
 	var problems []error
-	met := map[string]bool{}
+	met, needed := map[string]bool{}, map[string]bool{}
 	for i, m := range all {
 		counts[outcomes[i]]++
-		listed := slices.ContainsFunc(accepted, func(s survivor) bool { return s.Mutant == m.name })
-		met[m.name] = true
-		switch {
-		case outcomes[i] == survived && !listed:
+		known := false
+		for _, s := range accepted {
+			if s.is(m) {
+				known, met[s.Mutant] = true, true
+				needed[s.Mutant] = needed[s.Mutant] || outcomes[i] == survived
+			}
+		}
+		if outcomes[i] == survived && !known {
 			problems = append(problems, fmt.Errorf("no test notices: %s", m.name))
-		case outcomes[i] != survived && listed:
-			problems = append(problems, fmt.Errorf("listed as a survivor, and a test notices it: %s", m.name))
 		}
 	}
 	for _, s := range accepted {
-		if !met[s.Mutant] && !some {
+		switch {
+		case met[s.Mutant] && !needed[s.Mutant]:
+			problems = append(problems, fmt.Errorf("listed as a survivor, and a test notices it: %s", s.Mutant))
+		case !met[s.Mutant] && !some:
 			problems = append(problems, fmt.Errorf("listed as a survivor, and not in the code: %s", s.Mutant))
 		}
 	}

@@ -177,12 +177,21 @@ func (w *visitWorker) visit(ctx context.Context, visit store.Visit, last bool) e
 			call.ServerName = visit.ServerName
 		}
 	}
+	if paused, pauseErr := q.paused(ctx, visit, call); pauseErr != nil || paused != nil {
+		if visit.State, visit.Observation = store.VisitDone, paused; pauseErr != nil {
+			return pauseErr
+		}
+		return q.finish(context.WithoutCancel(ctx), visit)
+	}
 	call.NoQueue = true // a job that waits would keep others from hosts that are free
 	if err == nil {
 		var o facts.Observation
 		if o, err = q.prober.Visit(ctx, address, call); err == nil {
 			o.At = started.Truncate(time.Millisecond) // by the clock that all processes share
 			visit.State, visit.Observation = store.VisitDone, &o
+			if err := q.countUnfinished(context.WithoutCancel(ctx), visit, call, o); err != nil {
+				return err
+			}
 			q.options.Metrics.visited(string(o.Outcome), q.options.Now().Sub(started), len(o.Connections))
 		}
 	}
