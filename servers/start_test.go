@@ -140,6 +140,7 @@ func run(t *testing.T, address netip.AddrPort, as *syscall.Credential, program s
 	ended := make(chan error, 1)
 	go func() { ended <- cmd.Wait() }()
 	t.Cleanup(func() {
+		t.Logf("%s said %d lines", program, strings.Count(said.String(), "\n"))
 		_ = cmd.Process.Signal(syscall.SIGTERM)
 		select {
 		case <-ended:

@@ -39,7 +39,9 @@ func narrowed(ctx context.Context, v *visit, purpose facts.Reason, hello tlswire
 	if !refused(err) && signs(again.Hello.Suite) == s.kind { // what was refused was the schemes
 		s.done[s.kind] = true
 	}
-	s.note(again)
+	if s.note(again); refused(err) { // more that follows is refused as well, most likely
+		s.over = true
+	}
 	return again, err
 }
 
