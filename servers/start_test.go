@@ -189,6 +189,7 @@ func outcomeNamed(t *testing.T, address netip.AddrPort, scheme, name string) fac
 	o, err := probe.New(network, limits.Limits{HostPerSecond: 200}).Visit(t.Context(), address,
 		probe.Call{Scheme: scheme, ServerName: name, Effort: facts.Full, Web: scheme == "https"})
 	require.NoError(t, err)
+	t.Logf("%s: %d connections", scheme, len(o.Connections))
 	return o
 }
 

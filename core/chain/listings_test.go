@@ -288,3 +288,29 @@ func TestWhichListCounts(t *testing.T) {
 	assert.True(t, l.BadSignature)
 	assert.Len(t, l.Problems, 1)
 }
+
+// TestPointsWithoutAName: a distribution point that names nothing but the issuer of its lists is named by that one.
+func TestPointsWithoutAName(t *testing.T) {
+	root := authority(t, nil, forge.Template{Name: "Root"})
+	lists := authority(t, root, forge.Template{Name: "Lists"})
+	rootC, listsC := parse(t, root.DER), parse(t, lists.DER)
+	named := func(c *pki.Certificate) []byte { return tlv(0xa4, c.Subject.Raw) }
+	c := leaf(t, root, func(w *forge.Template) {
+		w.Unlisted = true
+		w.Extra = append(w.Extra, forge.Extension{ID: []int{2, 5, 29, 31},
+			Value: tlv(0x30, tlv(0x30, tlv(0xa2, named(listsC))))})
+	})
+	for _, tt := range []struct {
+		name  string
+		scope []byte
+		good  bool
+	}{
+		{"the lists' issuer", named(listsC), true},
+		{"somebody else", named(rootC), false},
+	} {
+		l := chain.Lists{Verifier: new(chain.Verifier), Store: store(rootC), Known: pool(listsC), At: now,
+			Lists: []*pki.RevocationList{roll{extensions: scope(tlv(0xa0, tlv(0xa0, tt.scope)), indirect)}.sign(t, lists,
+				c), roll{extensions: scope(onlyAuthorities)}.sign(t, root, c)}}.Of(c, rootC)
+		assert.Equal(t, tt.good, l.Determined, "%s: %v", tt.name, l.Problems)
+	}
+}

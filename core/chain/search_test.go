@@ -283,6 +283,10 @@ func TestOrderAndDrawing(t *testing.T) {
 		{"intermediates swapped", []*pki.Certificate{l, up, lo}, chain.Order{LeafFirst: true},
 			[]chain.Place{chain.InPlace, chain.OutOfOrder, chain.OutOfOrder},
 			[]chain.Place{chain.InPlace, chain.InPlace, chain.InPlace, chain.AnchorHeld}},
+		{"the leaf and the root", []*pki.Certificate{l, ro}, chain.Order{LeafFirst: true, InOrder: true},
+			[]chain.Place{chain.InPlace, chain.AnchorSent}, nil},
+		{"one comes again where it belongs", []*pki.Certificate{l, up, lo, up}, chain.Order{LeafFirst: true},
+			[]chain.Place{chain.InPlace, chain.OutOfOrder, chain.OutOfOrder, chain.InPlace}, nil},
 		{"one is missing, and the leaf comes last", []*pki.Certificate{up, l}, chain.Order{InOrder: true}, nil, nil},
 		{"one is missing between them", []*pki.Certificate{l, up}, chain.Order{LeafFirst: true, InOrder: true},
 			[]chain.Place{chain.InPlace, chain.InPlace},
@@ -316,6 +320,16 @@ func TestOrderAndDrawing(t *testing.T) {
 	view := new(chain.Verifier).Draw(chain.NewBudget(context.Background()), []*pki.Certificate{ro}, alone, "inner")
 	assert.Equal(t, []chain.Place{chain.InPlace}, places(view.Given), "a root by itself is what was meant")
 	assert.Equal(t, chain.Order{InOrder: true}, chain.CompareOrder(nil, alone), "nothing is in nobody's way")
+}
+
+// TestAnchorsAreTrustedAsTheyAre: what an anchor says of itself is not looked at (RFC 5280, 6.1.1 d).
+func TestAnchorsAreTrustedAsTheyAre(t *testing.T) {
+	odd := []forge.Extension{{ID: []int{2, 999, 1}, Critical: true, Value: []byte{5, 0}}}
+	root := parse(t, authority(t, nil, forge.Template{Name: "Root", Extra: odd}).DER)
+	p, _ := new(chain.Verifier).Search(chain.Query{Leaf: root, Store: store(root), At: now})
+	assert.True(t, p.Valid(), "%v", p.Failures)
+	p, _ = new(chain.Verifier).Search(chain.Query{Leaf: root, Store: store(), At: now})
+	assert.True(t, has(p, chain.UnknownCritical))
 }
 
 // TestPools: certificates that are looked for by name.

@@ -24,9 +24,7 @@ func groupsOrdered(v *visit, chosen tlswire.Group) {
 // so that of the leaf is among them, in the last place.
 func askGroups(ctx context.Context, v *visit, purpose facts.Reason, list []tlswire.Group) (tlswire.Group, error) {
 	hello := v.hello(v.groupVersion)
-	if curve := leafCurve(v); curve != 0 && v.groupVersion < tlswire.TLS13 && !slices.Contains(list, curve) {
-		list = append(slices.Clone(list), curve)
-	}
+	list = withLeafCurve(v, list)
 	hello.Suites, hello.Groups = slices.DeleteFunc(slices.Clone(v.suites[v.groupVersion]),
 		func(s tlswire.Suite) bool { return !agreesInGroup(s) }), list
 	answer, err := v.exchange(ctx, purpose, hello)
@@ -34,6 +32,20 @@ func askGroups(ctx context.Context, v *visit, purpose facts.Reason, list []tlswi
 		return 0, err
 	}
 	return answer.Group(), nil
+}
+
+// withLeafCurve adds the curve of the leaf to groups of a version up to TLS 1.2.
+func withLeafCurve(v *visit, list []tlswire.Group) []tlswire.Group {
+	if curve := leafCurve(v); curve != 0 && v.groupVersion < tlswire.TLS13 && !slices.Contains(list, curve) {
+		return append(slices.Clone(list), curve)
+	}
+	return list
+}
+
+func reversedGroups(v *visit) []tlswire.Group {
+	reversed := slices.Clone(v.groups)
+	slices.Reverse(reversed)
+	return reversed
 }
 
 // leafCurve is the group of the leaf's key, 0 for other kinds of key.
@@ -83,8 +95,6 @@ func groupOrder(ctx context.Context, v *visit) {
 	if len(v.groups) < 2 || v.observation.Groups.Order != "" {
 		return
 	}
-	reversed := slices.Clone(v.groups)
-	slices.Reverse(reversed)
-	chosen, _ := askGroups(ctx, v, facts.Because(facts.ForGroupOrder), reversed)
+	chosen, _ := askGroups(ctx, v, facts.Because(facts.ForGroupOrder), reversedGroups(v))
 	groupsOrdered(v, chosen)
 }

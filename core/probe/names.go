@@ -63,10 +63,16 @@ func askByName(ctx context.Context, v *visit, purpose facts.Reason, name string)
 		if version < tlswire.TLS13 {
 			hello := v.hello(version)
 			hello.ServerName = name
+			order := version == v.groupVersion && len(v.groups) > 1 && v.observation.Groups.Order == ""
+			if order { // whose order of groups counts, the answer tells too
+				hello.Groups = withLeafCurve(v, reversedGroups(v))
+			}
 			v.schemes.over = false
 			answer, err := narrowed(ctx, v, purpose, hello)
 			if chain := answer.Chain.Certificates; len(chain) > 0 && usualChain(v, chain) {
-				v.signed(answer)
+				if v.signed(answer); order {
+					groupsOrdered(v, answer.Group())
+				}
 			}
 			return answer, err
 		}

@@ -296,4 +296,16 @@ func TestConnectionsOfATypicalEndpoint(t *testing.T) {
 	assert.Len(t, versionOf(o, "TLS 1.2").Suites, 6)
 	assert.Len(t, versionOf(o, "TLS 1.3").Suites, 3)
 	assert.Len(t, o.Groups.Accepted, 4)
+
+	older := &tls.Config{Certificates: config.Certificates, MinVersion: tls.VersionTLS10, MaxVersion: tls.VersionTLS12,
+		CipherSuites:     []uint16{0xc02f, 0xc030, 0xc013, 0xc014, 0x009c},
+		CurvePreferences: []tls.CurveID{tls.X25519, tls.CurveP256, tls.CurveP384, tls.CurveP521}}
+	o = observe(t, older, probe.Call{Web: true})
+	purposes = nil
+	for _, c := range o.Connections {
+		purposes = append(purposes, words.Of(c.Purpose))
+	}
+	assert.LessOrEqual(t, len(o.Connections), 24, strings.Join(purposes, "\n"))
+	assert.Len(t, versionOf(o, "TLS 1.2").Suites, 5)
+	assert.Len(t, o.Groups.Accepted, 4)
 }

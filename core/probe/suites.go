@@ -196,8 +196,7 @@ func preferred(ctx context.Context, v *visit, version tlswire.Version, list []tl
 	hello := v.hello(version)
 	hello.Suites = list
 	if version == v.groupVersion && version == tlswire.TLS13 && len(v.groups) > 1 {
-		hello.Groups = slices.Clone(v.groups)
-		slices.Reverse(hello.Groups)
+		hello.Groups = reversedGroups(v)
 	}
 	if version < tlswire.TLS13 && !v.nameless && v.call.ServerName != "" && len(v.kinds) == 1 {
 		v.nameless = true

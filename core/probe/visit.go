@@ -79,6 +79,7 @@ func askEverything(ctx context.Context, v *visit) {
 	askSettings(ctx, v)
 	otherKeys(ctx, v)
 	otherNames(ctx, v, "no-name", "", facts.ForNoName)
+	groupOrder(ctx, v)
 	enumerateSchemes(ctx, v)
 	otherNames(ctx, v, "foreign-name", foreignName, facts.ForForeignName)
 	confirmRefusals(ctx, v)
@@ -104,5 +105,4 @@ func enumerateSuites(ctx context.Context, v *visit) {
 	for _, version := range versions {
 		suiteOrder(ctx, v, version)
 	}
-	groupOrder(ctx, v)
 }
