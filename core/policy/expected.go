@@ -3,6 +3,7 @@ package policy
 import (
 	"path"
 	"slices"
+	"sync"
 	"time"
 
 	"nurvik/core/lifetime"
@@ -85,10 +86,24 @@ type Patterns struct {
 	Fault   []string `yaml:"fault"`
 	Risk    []string `yaml:"risk"`
 	Allowed []string `yaml:"allowed"` // whatever matches none of them is a risk; none means any
+
+	met *sync.Map // severities by name, so that each name is compared once, for however many endpoints
 }
 
 // Severity is what meeting the name means: "fault", "risk", or "" for nothing.
 func (p Patterns) Severity(name string) string {
+	if p.met == nil {
+		return p.severity(name)
+	}
+	if known, ok := p.met.Load(name); ok {
+		return known.(string)
+	}
+	severity := p.severity(name)
+	p.met.Store(name, severity)
+	return severity
+}
+
+func (p Patterns) severity(name string) string {
 	switch {
 	case matches(p.Fault, name):
 		return "fault"

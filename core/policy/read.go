@@ -9,6 +9,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"sync"
 )
 
 //go:embed *.yaml
@@ -84,6 +85,7 @@ func Parse(path string, data []byte) (Policy, error) {
 	if err := strictyaml.Decode(path, data, &p); err != nil { // over what is inherited, key by key
 		return Policy{}, err
 	}
+	p.Suites.met, p.Groups.met = new(sync.Map), new(sync.Map)
 	return p, p.check(path, data)
 }
 
@@ -93,8 +95,10 @@ func For(p Policy, scheme string, port uint16) Policy {
 	if p.Chosen || p.Name != Default || scheme != "xmpp-server" && (scheme != "smtp" || port != 25) {
 		return p
 	}
-	if own, err := Builtin(Opportunistic); err == nil {
+	if own, err := opportunistic(); err == nil {
 		return own
 	}
 	return p
 }
+
+var opportunistic = sync.OnceValues(func() (Policy, error) { return Builtin(Opportunistic) })

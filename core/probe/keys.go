@@ -42,33 +42,27 @@ func modernKeys(ctx context.Context, v *visit) {
 	}
 }
 
-// classicKeys asks up to TLS 1.2. Whoever signed with RSA until nothing of that was left has refused every suite of
-// the other kinds then; but some that have a key for ECDSA use it as long as one of its suites is offered, known to
-// them or not.
+// classicKeys asks for RSA up to TLS 1.2: some that have a key for ECDSA use it as long as one of its suites is offered,
+// known to them or not. Whoever signed with RSA until nothing of that was left has refused every suite of the other
+// kinds then; and of those two, which have the same suites, the search for signature schemes asks.
 func classicKeys(ctx context.Context, v *visit, version tlswire.Version) {
-	if v.kinds[0] == rsaKeys && !v.answers[version].Cut.Given() && v.answers[tlswire.TLS13].Answer != facts.Accepted {
+	if slices.Contains(v.kinds, rsaKeys) {
 		return
 	}
-	for _, kind := range v.missing() {
-		if kind == edwardsKeys && version < tlswire.TLS12 || kind != rsaKeys && slices.Contains(v.kinds, rsaKeys) &&
-			slices.ContainsFunc(v.suites[version], func(s tlswire.Suite) bool { return signs(s) == "RSA" }) {
-			continue
-		}
-		suites := slices.DeleteFunc(slices.Clone(offered(version)), func(s tlswire.Suite) bool {
-			return (s.Properties().Authentication == "RSA") != (kind == rsaKeys) || signs(s) == "" && kind != rsaKeys
-		})
-		hello := v.hello(version)
-		hello.Suites = suites
-		hello.Signatures = slices.DeleteFunc(slices.Clone(hello.Signatures),
-			func(s tlswire.SignatureScheme) bool { return !kind.signs(s) })
-		answer, err := v.exchange(ctx, facts.Because(facts.ForOtherKey), hello)
-		if err != nil || answer.Hello.Version != version || len(answer.Chain.Certificates) == 0 {
-			continue
-		}
-		v.absorb(answer)
-		if s := answer.Hello.Suite; !slices.Contains(v.suites[version], s) && slices.Contains(suites, s) {
-			v.suites[version] = append(v.suites[version], s)
-			exhaust(ctx, v, version, suites)
-		}
+	suites := slices.DeleteFunc(slices.Clone(offered(version)), func(s tlswire.Suite) bool {
+		return s.Properties().Authentication != "RSA"
+	})
+	hello := v.hello(version)
+	hello.Suites = suites
+	hello.Signatures = slices.DeleteFunc(slices.Clone(hello.Signatures),
+		func(s tlswire.SignatureScheme) bool { return !rsaKeys.signs(s) })
+	answer, err := v.exchange(ctx, facts.Because(facts.ForOtherKey), hello)
+	if err != nil || answer.Hello.Version != version || len(answer.Chain.Certificates) == 0 {
+		return
+	}
+	v.absorb(answer)
+	if s := answer.Hello.Suite; !slices.Contains(v.suites[version], s) && slices.Contains(suites, s) {
+		v.suites[version] = append(v.suites[version], s)
+		exhaust(ctx, v, version, suites)
 	}
 }

@@ -11,11 +11,22 @@ import (
 // narrow leaves out the schemes that were met. It reports whether it did.
 func narrow(v *visit, hello *tlswire.ClientHello) bool {
 	s := &v.schemes
-	if hello.Highest() != tlswire.TLS12 || s.two || s.over || s.done[s.kind] || len(s.met) == 0 {
+	if hello.Highest() != tlswire.TLS12 || s.two || s.over || s.done[s.kind] || len(s.met) == 0 || s.likelyAll() {
 		return false
 	}
 	hello.Signatures = without(hello.Signatures, s.met)
 	return true
+}
+
+// likelyAll reports whether most servers have no more schemes than were met: then one question by itself costs less.
+func (s *schemes) likelyAll() bool {
+	count := 0
+	for _, m := range s.met {
+		if m.RSA() == (s.kind == "RSA") {
+			count++
+		}
+	}
+	return count >= map[string]int{"RSA": 6, "ECDSA": 3}[s.kind]
 }
 
 // narrowed makes an exchange that leaves out the schemes that were met, and
@@ -61,8 +72,9 @@ func enumerateSchemes(ctx context.Context, v *visit) {
 			if err != nil || answer.Proof == nil || !slices.Contains(hello.Signatures, answer.Proof.Scheme) {
 				v.schemes.done[kind] = true
 				v.ended(ctx, err, func(why facts.Reason) { v.observation.Settings.SignatureSchemesCut = why })
+				break
 			}
-			v.signed(answer)
+			v.absorb(answer)
 		}
 	}
 }
