@@ -51,7 +51,8 @@ begin acl
 }
 
 func TestExim(t *testing.T) {
-	o := visit(t, exim(t, "smtp_accept_max = 0\ntls_require_ciphers = NORMAL:-VERS-TLS1.0:-VERS-TLS1.1:-CIPHER-ALL:+AES-256-GCM"), "smtp")
+	o := visit(t, exim(t,
+		"smtp_accept_max = 0\ntls_require_ciphers = NORMAL:-VERS-TLS1.0:-VERS-TLS1.1:-CIPHER-ALL:+AES-256-GCM"), "smtp")
 	assert.Equal(t, []string{"TLS 1.3: TLS_AES_256_GCM_SHA384", "TLS 1.2: TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384"},
 		accepted(o))
 	assert.Equal(t, facts.PossessionShown, o.Possession)

@@ -15,7 +15,8 @@ import (
 
 // TestBudget: what is spent is exact, so that the same input gives the same result everywhere.
 func TestBudget(t *testing.T) {
-	b := NewBudget(nil) // without an end
+	var none context.Context // without an end
+	b := NewBudget(none)
 	b.left = 10
 	pair := [2]pki.Fingerprint{{1}, {2}}
 	assert.True(t, b.spendOnce(pair, 9))
@@ -49,7 +50,8 @@ func TestPrices(t *testing.T) {
 	}{
 		{"RSA 2048", rsa(2048, 65537), 0, 20 + 50},
 		{"RSA 16384", rsa(16384, 65537), 0, 20 + 3259},
-		{"a monstrous exponent", pki.PublicKey{Bits: 1 << 17, E: new(big.Int).Lsh(big.NewInt(1), 1<<17)}, 0, 20 + 1608440709},
+		{"a monstrous exponent", pki.PublicKey{Bits: 1 << 17, E: new(big.Int).Lsh(big.NewInt(1), 1<<17)}, 0, 20 +
+			1608440709},
 		{"DSA", dsa, 0, 130 + 239},
 		{"DSA without parameters", pki.PublicKey{Bits: 1024}, 0, 130},
 		{"P-224", pki.PublicKey{Bits: 224}, 0, 480},
@@ -68,7 +70,8 @@ func TestPrices(t *testing.T) {
 		return out
 	}
 	constraints := &pki.NameConstraints{Permitted: names(2), Excluded: names(1)}
-	assert.Equal(t, (1000*(3*50+3*40/8+30)+3*50)/500, priceOfNames(constraints, &pki.Certificate{AltNames: names(1000)}))
+	assert.Equal(t, (1000*(3*50+3*40/8+30)+3*50)/500, priceOfNames(constraints,
+		&pki.Certificate{AltNames: names(1000)}))
 	subject := pki.Name{Raw: make([]byte, 8000)}
 	assert.Equal(t, (3*50+3*8000/8+8000)/500, priceOfNames(constraints, &pki.Certificate{Subject: subject}))
 }
@@ -117,13 +120,16 @@ func TestBetterPaths(t *testing.T) {
 		name          string
 		better, worse Path
 	}{
-		{"an anchor", of(5, func(p *Path) { p.Failures = make([]Failure, 3) }), of(2, func(p *Path) { p.Anchor = nil })},
-		{"no failure", of(5, func(p *Path) { p.OutOfDate = 3 }), of(2, func(p *Path) { p.Failures = make([]Failure, 1) })},
+		{"an anchor", of(5, func(p *Path) { p.Failures = make([]Failure, 3) }),
+			of(2, func(p *Path) { p.Anchor = nil })},
+		{"no failure", of(5, func(p *Path) { p.OutOfDate = 3 }), of(2,
+			func(p *Path) { p.Failures = make([]Failure, 1) })},
 		{"in date", of(5, func(p *Path) { p.Borrowed = 3 }), of(2, func(p *Path) { p.OutOfDate = 1 })},
 		{"given", of(5, func(p *Path) { p.Weak = 3 }), of(2, func(p *Path) { p.Borrowed = 1 })},
 		{"no weak hash", of(5, nothing), of(2, func(p *Path) { p.Weak = 1 })},
 		{"the shorter", of(2, nothing), of(3, nothing)},
-		{"the longer, without an anchor", of(3, func(p *Path) { p.Anchor = nil }), of(2, func(p *Path) { p.Anchor = nil })},
+		{"the longer, without an anchor", of(3, func(p *Path) { p.Anchor = nil }),
+			of(2, func(p *Path) { p.Anchor = nil })},
 	} {
 		assert.True(t, better(tt.better, tt.worse), tt.name)
 		assert.False(t, better(tt.worse, tt.better), tt.name)
@@ -166,7 +172,8 @@ func TestReasonMask(t *testing.T) {
 		bits []byte
 		want int
 	}{
-		{nil, reasonBits}, {[]byte{0}, 0}, {[]byte{0, 0x80}, 0}, {[]byte{0, 0x40}, 1 << 1}, {[]byte{0, 0x41}, 1<<1 | 1<<7},
+		{nil, reasonBits}, {[]byte{0}, 0}, {[]byte{0, 0x80}, 0}, {[]byte{0, 0x40}, 1 << 1}, {[]byte{0, 0x41},
+			1<<1 | 1<<7},
 		{[]byte{7, 0, 0x80}, 1 << 8}, {[]byte{6, 0, 0x40}, 0}, {[]byte{0, 0xff, 0xff, 0xff}, reasonBits},
 	} {
 		assert.Equal(t, tt.want, reasonMask(tt.bits), "%x", tt.bits)

@@ -147,7 +147,8 @@ func TestAskSeveralLists(t *testing.T) {
 			return tlv(0x30, tlv(0xa0, tlv(0xa0, tlv(0x86, []byte(place)))))
 		}
 		w.Unlisted = true
-		w.Extra = append(w.Extra, forge.Extension{ID: []int{2, 5, 29, 31}, Value: tlv(0x30, point(first), point(second))})
+		w.Extra = append(w.Extra, forge.Extension{ID: []int{2, 5, 29, 31},
+			Value: tlv(0x30, point(first), point(second))})
 	}
 	good := func(q *quay) []byte { return q.list(t, none, now.Add(-2*hour), now.Add(hour)) }
 	for _, tt := range []struct {

@@ -227,7 +227,8 @@ func TestListsOfAnIssuerAtHand(t *testing.T) {
 	assert.False(t, l.Determined)
 }
 
-// TestExpiredSigners: an anchor is trusted by itself, and whoever is below one only while nothing on the way is expired.
+// TestExpiredSigners: an anchor is trusted by itself, and whoever is below one only while nothing on the way is
+// expired.
 func TestExpiredSigners(t *testing.T) {
 	past := func(w forge.Template) forge.Template {
 		w.From, w.Until = now.AddDate(-2, 0, 0), now.AddDate(0, 0, -1)
@@ -309,7 +310,8 @@ func TestPointsWithoutAName(t *testing.T) {
 		{"somebody else", named(rootC), false},
 	} {
 		l := chain.Lists{Verifier: new(chain.Verifier), Store: store(rootC), Known: pool(listsC), At: now,
-			Lists: []*pki.RevocationList{roll{extensions: scope(tlv(0xa0, tlv(0xa0, tt.scope)), indirect)}.sign(t, lists,
+			Lists: []*pki.RevocationList{roll{extensions: scope(tlv(0xa0, tlv(0xa0, tt.scope)), indirect)}.sign(t,
+				lists,
 				c), roll{extensions: scope(onlyAuthorities)}.sign(t, root, c)}}.Of(c, rootC)
 		assert.Equal(t, tt.good, l.Determined, "%s: %v", tt.name, l.Problems)
 	}

@@ -64,7 +64,10 @@ func deployAddressesDiffer(v *visited) []Finding {
 		{"certificates", "The addresses serve different certificates", func(s shown) string { return s.leaf }},
 		{"versions", "The addresses accept different protocol versions", func(s shown) string { return s.versions }},
 	} {
-		i := slices.IndexFunc(all, func(s shown) bool { return x.of(s) != x.of(all[0]) && x.of(s) != "" && x.of(all[0]) != "" })
+		i := slices.IndexFunc(all, func(s shown) bool {
+			return x.of(s) != x.of(all[0]) && x.of(s) != "" &&
+				x.of(all[0]) != ""
+		})
 		if i < 0 {
 			continue
 		}

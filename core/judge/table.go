@@ -14,7 +14,8 @@ type check struct {
 
 // checks is the table of all rules. The rule of a code is in the file of its area.
 var checks = []check{
-	{codes: []string{"reach.refused", "reach.timeout", "reach.reset", "reach.busy", "reach.address-refused", "reach.not-tls",
+	{codes: []string{"reach.refused", "reach.timeout", "reach.reset", "reach.busy", "reach.address-refused",
+		"reach.not-tls",
 		"reach.bad-message", "reach.too-slow",
 		"reach.too-much", "reach.dialogue-refused", "reach.plaintext-after-upgrade", "reach.examination-failed"},
 		endpoint: reachOutcome},

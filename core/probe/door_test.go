@@ -65,7 +65,8 @@ func TestDoors(t *testing.T) {
 			for _, v := range o.Versions {
 				incomplete = incomplete || v.Cut.Given() || v.Detail.Code == facts.DoorClosed
 				if v.Answer == facts.Declined {
-					assert.Equal(t, facts.Declined, versionOf(whole, v.Name).Answer, "%s is not called declined", v.Name)
+					assert.Equal(t, facts.Declined, versionOf(whole, v.Name).Answer, "%s is not called declined",
+						v.Name)
 				}
 			}
 			assert.True(t, incomplete, "some list says so")

@@ -82,8 +82,9 @@ func broken(answer tlswire.Answer, err error) bool {
 	var much *tlswire.TooMuchError
 	var slow *slowError
 	var unasked *tlswire.NotOfferedError
-	return errors.As(err, &unasked) || len(answer.Chain.Certificates) == 0 && (errors.As(err, &bad) || errors.As(err, &much) ||
-		errors.As(err, &slow))
+	return errors.As(err, &unasked) || len(answer.Chain.Certificates) == 0 &&
+		(errors.As(err, &bad) || errors.As(err, &much) ||
+			errors.As(err, &slow))
 }
 
 // hungUp reports whether the endpoint let the connection end in a way in which one that limits connections does.

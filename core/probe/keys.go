@@ -42,7 +42,8 @@ func modernKeys(ctx context.Context, v *visit) {
 	}
 }
 
-// classicKeys asks for RSA up to TLS 1.2: some that have a key for ECDSA use it as long as one of its suites is offered,
+// classicKeys asks for RSA up to TLS 1.2: some that have a key for ECDSA use it as long as one of its suites is
+// offered,
 // known to them or not. Whoever signed with RSA until nothing of that was left has refused every suite of the other
 // kinds then; and of those two, which have the same suites, the search for signature schemes asks.
 func classicKeys(ctx context.Context, v *visit, version tlswire.Version) {

@@ -75,7 +75,8 @@ func (l *line) connect(ctx context.Context, purpose facts.Reason) (*countingConn
 func (l *line) connectTo(ctx context.Context, address netip.AddrPort, purpose facts.Reason) (*countingConn,
 	*facts.Connection, error) {
 	p := l.prober
-	if len(l.connections) >= l.most() || l.over && address == l.address || l.exhausted != nil || !l.rest(ctx) || !l.turn(ctx) {
+	if len(l.connections) >= l.most() || l.over && address == l.address || l.exhausted != nil || !l.rest(ctx) ||
+		!l.turn(ctx) {
 		return nil, nil, errNoConnection
 	}
 	started := p.network.Now()

@@ -18,7 +18,6 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"golang.org/x/net/http2"
 
 	"nurvik/core/facts"
 	"nurvik/core/forge"
@@ -63,11 +62,11 @@ func observe(t *testing.T, config *tls.Config, call probe.Call) facts.Observatio
 	address := listen(t, func(c net.Conn) {
 		server := tls.Server(c, config)
 		if server.Handshake() == nil && server.ConnectionState().NegotiatedProtocol == "h2" {
-			(&http2.Server{}).ServeConn(server, &http2.ServeConnOpts{Handler: http.HandlerFunc(
-				func(w http.ResponseWriter, _ *http.Request) {
-					w.Header().Set("Strict-Transport-Security", "max-age=31536000")
-					w.WriteHeader(http.StatusFound)
-				})})
+			_ = http.Serve(&oneConn{conn: server}, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+				w.Header().Set("Strict-Transport-Security", "max-age=31536000")
+				w.WriteHeader(http.StatusFound)
+			}))
+			time.Sleep(100 * time.Millisecond) // it goes on in the background, until the client has hung up
 			return
 		}
 		request, err := http.ReadRequest(bufio.NewReader(server))
@@ -83,6 +82,20 @@ func observe(t *testing.T, config *tls.Config, call probe.Call) facts.Observatio
 	require.Equal(t, facts.Answered, o.Outcome, o.Detail)
 	return o
 }
+
+// oneConn is a listener with one connection.
+type oneConn struct{ conn net.Conn }
+
+func (o *oneConn) Accept() (net.Conn, error) {
+	if o.conn == nil {
+		return nil, net.ErrClosed
+	}
+	conn := o.conn
+	o.conn = nil
+	return conn, nil
+}
+func (o *oneConn) Addr() net.Addr { return &net.TCPAddr{} }
+func (o *oneConn) Close() error   { return nil }
 
 func versionOf(o facts.Observation, name string) facts.Version {
 	i := slices.IndexFunc(o.Versions, func(v facts.Version) bool { return v.Name == name })

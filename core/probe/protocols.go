@@ -11,7 +11,8 @@ var protocols = map[string][]string{
 }
 
 // unregistered are values that some servers want all the same.
-var unregistered = map[string][]string{"smtp": {"smtp"}, "submission": {"smtp"}, "submissions": {"smtp"}, "smtps": {"smtp"}}
+var unregistered = map[string][]string{"smtp": {"smtp"}, "submission": {"smtp"}, "submissions": {"smtp"},
+	"smtps": {"smtp"}}
 
 // usualProtocols are those for the call.
 func (c Call) usualProtocols() []string {

@@ -21,7 +21,8 @@ func see(ctx context.Context, v *visit) {
 	}
 	usual, known := v.hello(tlswire.TLS13), map[string]bool{}
 	computable := func(h *tlswire.ClientHello) {
-		h.Groups = slices.DeleteFunc(slices.Clone(h.Groups), func(g tlswire.Group) bool { return !tlswire.Agreeable(g) })
+		h.Groups = slices.DeleteFunc(slices.Clone(h.Groups),
+			func(g tlswire.Group) bool { return !tlswire.Agreeable(g) })
 		h.Suites = slices.DeleteFunc(slices.Clone(h.Suites), func(s tlswire.Suite) bool { return !tlswire.Readable(s) })
 	}
 	for _, list := range append([][]string{nil, usual.Protocols}, v.call.otherProtocols()...) {

@@ -29,7 +29,8 @@ func startOpenSSL(t *testing.T, arguments ...string) (address string, certificat
 	text := append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: own.Certificate[0]}),
 		pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: key})...)
 	require.NoError(t, os.WriteFile(file, text, 0o600))
-	cmd := exec.Command("openssl", append([]string{"s_server", "-accept", "127.0.0.1:0", "-cert", file, "-key", file, "-rev"},
+	cmd := exec.Command("openssl", append([]string{"s_server", "-accept", "127.0.0.1:0", "-cert", file, "-key", file,
+		"-rev"},
 		arguments...)...)
 	out, err := cmd.StdoutPipe()
 	require.NoError(t, err)

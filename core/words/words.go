@@ -88,8 +88,8 @@ var reasons = map[facts.Code]string{
 	facts.TimeOver:         "the time limit of the visit (%s) was reached after %s connections",
 	facts.DoorClosed:       "after %s connections the server no longer answered what it had answered before: %s",
 	facts.EnoughAsked:      "%s connections were made, and a visit of this effort makes no more than %s",
-	facts.LockNear: "%s connections since %s ended before the login, and at 100 the server locks this machine out, so it " +
-		"is not visited until somebody resets its count",
+	facts.LockNear: "%s connections since %s ended before the login, and at 100 the server locks this machine out, " +
+		"so it is not visited until somebody resets its count",
 	facts.SaidBusy:       "the server turned the connection away: %q",
 	facts.NothingAnswers: "nothing answers",
 	facts.NoHTTP:         "the answer is not HTTP",

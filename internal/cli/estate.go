@@ -226,10 +226,11 @@ func (a *app) estateUnlocked(server *string) *cobra.Command {
 	return &cobra.Command{
 		Use: "unlocked ENDPOINT...", Args: cobra.MinimumNArgs(1),
 		Short: "Tell the service that a MySQL server counts its connections from zero again",
-		Long: "A MySQL or MariaDB server counts connections that end before the login, and locks out the client's host at\n" +
-			"100 of them (max_connect_errors). The service stops visiting it at 80. Its count goes back to zero when\n" +
-			"anybody logs in to it from the service's machine, or when its administrator runs \"mysqladmin flush-hosts\".\n" +
-			"Say so with this command, and the endpoint is visited again.",
+		Long: `A MySQL or MariaDB server counts connections that end before the login, and locks
+out the client's host at 100 of them (max_connect_errors). The service stops
+visiting it at 80. Its count goes back to zero when anybody logs in to it from the
+service's machine, or when its administrator runs "mysqladmin flush-hosts". Say so
+with this command, and the endpoint is visited again.`,
 		Example: "  nurvik estate unlocked mysql://stores.tarnholm.example",
 		RunE: a.remote(server, func(ctx context.Context, c *client.Client, args []string) error {
 			for _, target := range args {

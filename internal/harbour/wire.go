@@ -100,7 +100,8 @@ func (w wire) serve(certificate *tls.Certificate) behaviour {
 		answer := w.answer(hello, certificate)
 		switch {
 		case answer == nil && w.warns:
-			_, _ = conn.Write([]byte{21, 3, 1, 0, 2, 1, 41}) // no_certificate, of which SSL 3.0 says that it is a warning
+			_, _ = conn.Write([]byte{21, 3, 1, 0, 2, 1,
+				41}) // no_certificate, of which SSL 3.0 says that it is a warning
 			return
 		case answer == nil:
 			answer = []byte{21, 3, 1, 0, 2, 2, 40} // handshake_failure

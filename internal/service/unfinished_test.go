@@ -27,7 +27,8 @@ func TestNobodyIsLockedOut(t *testing.T) {
 		return string(x.Judgement.Verdict), message, len(x.Facts.Observations[0].Connections)
 	}
 	counted := func() int {
-		return count(t, shared.data, "SELECT coalesce(sum(connections), 0) FROM unfinished_logins WHERE address LIKE '127.30.10.13:%'")
+		return count(t, shared.data,
+			"SELECT coalesce(sum(connections), 0) FROM unfinished_logins WHERE address LIKE '127.30.10.13:%'")
 	}
 	before := counted()
 	verdict, message, connections := audit()

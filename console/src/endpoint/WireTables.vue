@@ -64,7 +64,13 @@ import { t } from '../words/t'
 import type { Observation, Shown } from '../api/client'
 
 const props = defineProps<{ observation: Observation; shown: Shown; several: boolean }>()
-const cuts: Record<string, 'wire.cutTime' | 'wire.cutDoor'> = { 'time-over': 'wire.cutTime', 'door-closed': 'wire.cutDoor' }
+const ends: Record<string, 'wire.cutTime' | 'wire.cutDoor'> = {
+  'time-over': 'wire.cutTime', 'door-closed': 'wire.cutDoor',
+}
+/** Why the visit ended early, in words. */
+function ended(code?: string): string {
+  return code ? t(ends[code] ?? 'wire.cutLimit') : ''
+}
 /** The list, with a mark where not everything was asked. */
 function whole(list: string[] | null | undefined, cut?: { code: string }): string {
   const text = list?.join(', ') ?? ''
@@ -74,12 +80,13 @@ const accepted = computed(() => props.shown.versions?.filter((version) => versio
 const facts = computed(() => {
   const { groups, possession, settings, http } = props.observation
   return [
-    { title: t('wire.cut'), value: props.observation.cut?.code ? t(cuts[props.observation.cut.code] ?? 'wire.cutLimit') : '' },
+    { title: t('wire.cut'), value: ended(props.observation.cut?.code) },
     { title: t('wire.groups'), value: whole(groups?.accepted, groups?.cut) },
     { title: t('wire.finite'), value: groups?.finite_field ? t('wire.bits',
       { bits: String(groups.finite_field.bits), name: groups.finite_field.name ?? '' }) : '' },
     { title: t('wire.possession'), value: possession ? t(`possession.${possession}`) : '' },
-    { title: t('wire.signed'), value: whole(settings?.signature_schemes, settings?.signature_schemes_cut) || (settings?.signature_scheme ?? '') },
+    { title: t('wire.signed'), value: whole(settings?.signature_schemes, settings?.signature_schemes_cut) ||
+      (settings?.signature_scheme ?? '') },
     { title: t('wire.alpn'), value: settings?.alpn ?? '' },
     ...(props.shown.timestamps ?? []).map((one) => ({ title: t('wire.timestamp'),
       value: t('wire.timestampFrom', { at: one.at.slice(0, 10), log: one.log.slice(0, 8), from: t(`timestamp.${one.from}`) }) })),

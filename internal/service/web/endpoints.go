@@ -99,7 +99,8 @@ func (s *server) registerEndpoints() {
 			return nil, nil
 		})
 	huma.Register(s.api, operation("forget-unfinished-logins", "DELETE", "/endpoints/{id}/unfinished-logins",
-		"Count connections that ended before the login from zero again, because the database server does", "estate", 404),
+		"Count connections that ended before the login from zero again, as the database server does", "estate",
+		404),
 		func(ctx context.Context, in *byID) (*body[api.Forgotten], error) {
 			n, err := s.Store.ForgetUnfinished(ctx, in.ID)
 			if err != nil {
