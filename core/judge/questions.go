@@ -27,10 +27,15 @@ func Questions(e facts.Endpoint, context Context) (questions []Question, lacking
 		if a.bundle == nil {
 			continue
 		}
-		q, top := a.bundle.questions(a.seen.Staple)
-		questions = append(questions, q...)
-		if top != nil {
-			lacking = append(lacking, top)
+		for _, b := range append([]*bundle{a.bundle}, a.others...) {
+			if len(b.names) == 0 && b != a.bundle { // it is another's, as like as not
+				continue
+			}
+			q, top := b.questions(b.staple)
+			questions = append(questions, q...)
+			if top != nil {
+				lacking = append(lacking, top)
+			}
 		}
 	}
 	return unique(questions), lacking

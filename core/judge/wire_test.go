@@ -12,6 +12,7 @@ import (
 	"nurvik/core/facts"
 	"nurvik/core/forge"
 	"nurvik/core/judge"
+	"nurvik/core/pki"
 	"nurvik/core/policy"
 )
 
@@ -244,4 +245,32 @@ func TestPolicySettles(t *testing.T) {
 	}
 	assert.ErrorContains(t, judge.CheckPolicy(parse("severities: {proto.absolete: note}\n")), "proto.")
 	assert.ErrorContains(t, judge.CheckPolicy(parse("severities: {weather.*: note}\n")), "no area")
+}
+
+// TestOtherChainsAreAskedAbout: a leaf with another kind of key is asked about and judged like the first.
+func TestOtherChainsAreAskedAbout(t *testing.T) {
+	s := newScene(t)
+	first, second := s.leaf(s.lower, nil), s.leaf(s.lower, nil)
+	o := served("1.2,1.3", first, s.lower.DER, s.upper.DER)
+	o.Others = []facts.Served{
+		{To: "other-key", Key: "RSA", Certificates: [][]byte{second, s.lower.DER, s.upper.DER}},
+		{To: "no-name", Certificates: [][]byte{s.leaf(s.lower, nil), s.lower.DER, s.upper.DER}}}
+	e := observed(o)
+	questions, _ := judge.Questions(e, s.context())
+	asked := map[pki.Fingerprint]bool{}
+	for _, q := range questions {
+		asked[q.Certificate.Fingerprint()] = true
+	}
+	assert.True(t, asked[pki.FingerprintOf(first)])
+	assert.True(t, asked[pki.FingerprintOf(second)])
+	assert.False(t, asked[pki.FingerprintOf(o.Others[1].Certificates[0])], "nobody asks about another's")
+	at := now.AddDate(0, 0, -1)
+	e.RevocationAsked = true
+	e.Revocation = []facts.Revocation{{Certificate: pki.FingerprintOf(second), Source: facts.FromList,
+		Status: facts.RevocationRevoked, RevokedAt: &at, At: now}}
+	j := judge.Endpoint(e, s.context())
+	assert.Equal(t, judge.Faulty, j.Verdict)
+	require.NotEmpty(t, j.Findings)
+	assert.Equal(t, "revoke.revoked", j.Findings[0].Code)
+	assert.Contains(t, j.Findings[0].Message, "clients that accept keys for RSA and no others")
 }

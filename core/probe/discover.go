@@ -9,9 +9,6 @@ import (
 	"nurvik/core/tlswire"
 )
 
-// current are the versions that a modern hello offers, newest first.
-var current = []tlswire.Version{tlswire.TLS13, tlswire.TLS12, tlswire.TLS11, tlswire.TLS10}
-
 // discover finds the versions, each with its first suite, and the certificates.
 // It reports whether anything was accepted.
 func discover(ctx context.Context, v *visit) bool {
@@ -141,6 +138,9 @@ func firstHandshake(ctx context.Context, v *visit, hello tlswire.ClientHello) (v
 	})
 	if errors.Is(err, errNoConnection) {
 		return 0, false, false
+	}
+	if err == nil && session.Unfinished != "" {
+		v.observation.Unseen = unseen(session.Answer, nil)
 	}
 	return learnVersions(v, hello, session.Answer, err)
 }

@@ -41,6 +41,9 @@ type visit struct {
 	proven   map[provenLeaf]facts.Possession
 }
 
+// current are the versions that a modern hello offers, newest first.
+var current = []tlswire.Version{tlswire.TLS13, tlswire.TLS12, tlswire.TLS11, tlswire.TLS10}
+
 // newVisit is a visit that has learnt nothing yet.
 func newVisit(l *line, call Call) *visit {
 	unknown := facts.Unknown

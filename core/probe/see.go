@@ -16,9 +16,14 @@ import (
 // computed here while it would take something else. Where no manner of asking
 // helps, the observation says why.
 func see(ctx context.Context, v *visit) {
-	if len(v.observation.Certificates) > 0 || v.answers[tlswire.TLS13].Answer != facts.Accepted {
+	if len(v.observation.Certificates) > 0 {
+		v.observation.Unseen = facts.Reason{}
 		return
 	}
+	if v.answers[tlswire.TLS13].Answer != facts.Accepted {
+		return
+	}
+	insisted := v.observation.Unseen // at first contact, if on anything
 	usual, known := v.hello(tlswire.TLS13), map[string]bool{}
 	computable := func(h *tlswire.ClientHello) {
 		h.Groups = slices.DeleteFunc(slices.Clone(h.Groups),
@@ -42,8 +47,12 @@ func see(ctx context.Context, v *visit) {
 			v.absorb(session.Answer)
 			return
 		}
-		if v.observation.Unseen = unseen(session.Answer, err); !refused(err) {
+		if !refused(err) {
+			v.observation.Unseen = unseen(session.Answer, err)
 			break // another protocol would change nothing
+		}
+		if v.observation.Unseen = insisted; !insisted.Given() {
+			v.observation.Unseen = unseen(session.Answer, err)
 		}
 	}
 	v.protocols = nil
