@@ -47,7 +47,7 @@ func (h ClientHello) Highest() Version { return slices.Max(h.Versions) }
 const greaseSuite, greaseGroup, greaseExtension, greaseVersion = 0x0a0a, 0x1a1a, 0x2a2a, 0x3a3a
 
 // usualHello is more bytes than most hellos have.
-const usualHello = 2048
+const usualHello = 1024
 
 // Message returns the hello as a handshake message (RFC 8446, 4.1.2).
 func (h ClientHello) Message() []byte { return h.messageAfter(nil) }
@@ -105,9 +105,8 @@ func (h ClientHello) body(b *cryptobyte.Builder) {
 
 func (h ClientHello) extensions(b *cryptobyte.Builder) {
 	old := slices.ContainsFunc(h.Versions, func(v Version) bool { return v < TLS13 })
-	empty := func(*cryptobyte.Builder) {}
 	if h.Grease {
-		addExtension(b, greaseExtension, empty)
+		addBytes(b, greaseExtension)
 	}
 	if h.ServerName != "" {
 		addExtension(b, extServerName, func(e *cryptobyte.Builder) { // RFC 6066, 3
@@ -118,17 +117,17 @@ func (h ClientHello) extensions(b *cryptobyte.Builder) {
 		})
 	}
 	// OCSP, of any responder (RFC 6066, 8)
-	addExtension(b, extStatusRequest, func(e *cryptobyte.Builder) { e.AddBytes([]byte{1, 0, 0, 0, 0}) })
-	addExtension(b, extTimestamps, empty)
+	addBytes(b, extStatusRequest, 1, 0, 0, 0, 0)
+	addBytes(b, extTimestamps)
 	if len(h.Groups) > 0 {
-		groups := numbers(h.Groups)
+		groups := h.Groups
 		if h.Grease {
-			groups = numbers(append([]Group{greaseGroup}, h.Groups...))
+			groups = append([]Group{greaseGroup}, h.Groups...)
 		}
-		addExtension(b, extSupportedGroups, groups)
+		addNumbers(b, extSupportedGroups, groups)
 	}
 	if h.Highest() >= TLS12 && len(h.Signatures) > 0 {
-		addExtension(b, extSignatureAlgorithms, numbers(h.Signatures))
+		addNumbers(b, extSignatureAlgorithms, h.Signatures)
 	}
 	if len(h.Protocols) > 0 {
 		addExtension(b, extALPN, func(e *cryptobyte.Builder) {
@@ -140,23 +139,22 @@ func (h ClientHello) extensions(b *cryptobyte.Builder) {
 		})
 	}
 	if old {
-		addExtension(b, extPointFormats, func(e *cryptobyte.Builder) { e.AddBytes([]byte{1, 0}) })
-		addExtension(b, extExtendedMaster, empty)
+		addBytes(b, extPointFormats, 1, 0)
+		addBytes(b, extExtendedMaster)
 		if !h.MACFirst {
-			addExtension(b, extEncryptThenMAC, empty)
+			addBytes(b, extEncryptThenMAC)
 		}
-		addExtension(b, extSessionTicket, func(e *cryptobyte.Builder) { e.AddBytes(h.Ticket) })
-		addExtension(b, extRenegotiation, func(e *cryptobyte.Builder) { e.AddUint8(0) })
+		addBytes(b, extSessionTicket, h.Ticket...)
+		addBytes(b, extRenegotiation, 0)
 		if h.Heartbeat {
-			// the peer may not send any to us
-			addExtension(b, extHeartbeat, func(e *cryptobyte.Builder) { e.AddUint8(2) })
+			addBytes(b, extHeartbeat, 2) // the peer may not send any to us
 		}
 	}
 	if h.Offers(TLS13) {
 		h.modern(b)
 	}
 	if h.Padding > 0 {
-		addExtension(b, extPadding, func(e *cryptobyte.Builder) { e.AddBytes(make([]byte, h.Padding)) })
+		addBytes(b, extPadding, make([]byte, h.Padding)...)
 	}
 	if h.Resume != nil {
 		h.preShared(b)
@@ -175,7 +173,7 @@ func (h ClientHello) modern(b *cryptobyte.Builder) {
 			}
 		})
 	})
-	addExtension(b, extPSKModes, func(e *cryptobyte.Builder) { e.AddBytes([]byte{1, 1}) })
+	addBytes(b, extPSKModes, 1, 1)
 	addExtension(b, extKeyShare, func(e *cryptobyte.Builder) {
 		e.AddUint16LengthPrefixed(func(list *cryptobyte.Builder) {
 			for _, share := range h.Shares {
@@ -196,13 +194,20 @@ func addExtension(b *cryptobyte.Builder, id Extension, body func(*cryptobyte.Bui
 	b.AddUint16LengthPrefixed(body)
 }
 
-func numbers[T ~uint16](list []T) func(*cryptobyte.Builder) {
-	return func(b *cryptobyte.Builder) {
-		b.AddUint16LengthPrefixed(func(inner *cryptobyte.Builder) {
-			for _, n := range list {
-				inner.AddUint16(uint16(n))
-			}
-		})
+// addBytes adds an extension whose body is known, without the cost of a nested builder.
+func addBytes(b *cryptobyte.Builder, id Extension, body ...byte) {
+	b.AddUint16(uint16(id))
+	b.AddUint16(uint16(len(body)))
+	b.AddBytes(body)
+}
+
+// addNumbers adds an extension that is a list of numbers.
+func addNumbers[T ~uint16](b *cryptobyte.Builder, id Extension, list []T) {
+	b.AddUint16(uint16(id))
+	b.AddUint16(uint16(2 + 2*len(list)))
+	b.AddUint16(uint16(2 * len(list)))
+	for _, n := range list {
+		b.AddUint16(uint16(n))
 	}
 }
 
