@@ -119,7 +119,11 @@ func (v *visit) knock(ctx context.Context, why error) (open, waited bool) {
 		why = err
 	}
 	v.over = true
-	v.observation.Cut = facts.Because(facts.DoorClosed, len(v.connections), words.Of(reasonOf(why)))
+	made := len(v.connections)
+	if v.aside != nil {
+		made++
+	}
+	v.observation.Cut = facts.Because(facts.DoorClosed, made, words.Of(reasonOf(why)))
 	return false, false
 }
 

@@ -74,7 +74,7 @@ function ended(code?: string): string {
 /** The list, with a mark where not everything was asked. */
 function whole(list: string[] | null | undefined, cut?: { code: string }): string {
   const text = list?.join(', ') ?? ''
-  return cut?.code ? `${text} (${t('wire.unfinished')})` : text
+  return cut?.code ? `${text} (${t('wire.unfinished').toLowerCase()})` : text
 }
 const accepted = computed(() => props.shown.versions?.filter((version) => version.answer === 'accepted') ?? [])
 const facts = computed(() => {
