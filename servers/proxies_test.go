@@ -4,6 +4,7 @@ package servers_test
 
 import (
 	"context"
+	"encoding/pem"
 	"fmt"
 	"net"
 	"net/netip"
@@ -15,9 +16,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"nurvik/core/chain"
 	"nurvik/core/facts"
+	"nurvik/core/judge"
 	"nurvik/core/limits"
+	"nurvik/core/naming"
+	"nurvik/core/policy"
 	"nurvik/core/probe"
+	"nurvik/core/trust"
 	"nurvik/core/words"
 	"nurvik/internal/vantage"
 )
@@ -25,13 +31,20 @@ import (
 // exim runs the mail server that the Makefile has unpacked, on GnuTLS, with its usual setting of ALPN.
 func exim(t *testing.T, settings string) netip.AddrPort {
 	t.Helper()
-	directory, address := place(t), free(t)
+	directory := place(t)
 	material(t, directory, "ec", "EC")
+	return eximWith(t, directory, "ec", settings)
+}
+
+// eximWith runs it with a certificate and key of the directory.
+func eximWith(t *testing.T, directory, name, settings string) netip.AddrPort {
+	t.Helper()
+	address := free(t)
 	spool := filepath.Join(directory, "spool")
 	require.NoError(t, os.Mkdir(spool, 0o755))
 	owner := userID(t, "Debian-exim")
 	require.NoError(t, os.Chown(spool, owner, -1))
-	require.NoError(t, os.Chown(filepath.Join(directory, "ec.key"), owner, -1))
+	require.NoError(t, os.Chown(filepath.Join(directory, name+".key"), owner, -1))
 	path := filepath.Join(directory, "exim.conf")
 	write(t, path, fmt.Appendf(nil, `
 primary_hostname = %[2]s
@@ -41,11 +54,11 @@ pid_file_path = %[1]s/spool/pid
 local_interfaces = 127.0.0.1
 daemon_smtp_ports = %[3]d
 tls_advertise_hosts = *
-tls_certificate = %[1]s/ec.crt
-tls_privatekey = %[1]s/ec.key
+tls_certificate = %[1]s/%[5]s.crt
+tls_privatekey = %[1]s/%[5]s.key
 %[4]s
 begin acl
-`, directory, host, address.Port(), settings))
+`, directory, host, address.Port(), settings, name))
 	run(t, address, nil, "../.cache/exim/usr/sbin/exim4", "-C", path, "-bdf")
 	return address
 }
@@ -63,6 +76,23 @@ func TestExim(t *testing.T) {
 	for _, c := range o.Connections {
 		assert.Less(t, c.Duration, 9*time.Second, words.Of(c.Purpose))
 	}
+
+	good := place(t)
+	answered(t, good, "good")
+	whole, err := os.ReadFile(filepath.Join(good, "good.crt"))
+	require.NoError(t, err)
+	_, rest := pem.Decode(whole)
+	issuer, _ := pem.Decode(rest)
+	anchor, err := trust.ParseAnchor(issuer.Bytes, trust.Private)
+	require.NoError(t, err)
+	at := eximWith(t, good, "good", "smtp_accept_max = 0\ntls_require_ciphers = NORMAL:-VERS-TLS1.0:-VERS-TLS1.1")
+	names, err := naming.Parse(host)
+	require.NoError(t, err)
+	j := judge.Endpoint(facts.Endpoint{Schema: facts.Schema, Endpoint: "smtp://" + host,
+		Observations: []facts.Observation{visit(t, at, "smtp")}}, judge.Context{At: time.Now(), Policy: policy.Open(),
+		Verifier: &chain.Verifier{}, Names: []naming.Reference{names},
+		Trust: []*trust.Store{trust.New("harbour", []trust.Anchor{anchor})}})
+	assert.Equal(t, judge.Sound, j.Verdict, j.Findings)
 
 	demanding := visit(t, exim(t, "smtp_accept_max = 0\nhosts_require_alpn = *"), "smtp")
 	assert.NotEmpty(t, demanding.Certificates, "it looks for the value when the certificate was seen")

@@ -127,6 +127,9 @@ func reachCutShort(a *address) []Finding {
 	why := a.seen.Cut
 	for _, v := range a.seen.Versions {
 		why = firstGiven(why, v.Cut)
+		if c := v.Detail.Code; c == facts.DoorClosed || c == facts.EnoughAsked { // it was not asked at all
+			why = firstGiven(why, v.Detail)
+		}
 	}
 	if g := a.seen.Groups; g != nil {
 		why = firstGiven(why, g.Cut)

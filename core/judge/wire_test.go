@@ -158,6 +158,10 @@ func TestWire(t *testing.T) {
 			o.Cut, o.Versions = cut, []facts.Version{{Name: "TLS 1.2", Answer: facts.Accepted},
 				{Name: "TLS 1.3", Answer: facts.NotShown, Detail: cut}}
 		}, []string{"reach.cut-short risk " + host + ":443"}},
+		{"a version for which no connection was left", func(o *facts.Observation) {
+			o.Versions = append(o.Versions, facts.Version{Name: "TLS 1.1", Answer: facts.NotShown,
+				Detail: facts.Because(facts.EnoughAsked, 10, 10)})
+		}, []string{"reach.cut-short risk " + host + ":443"}},
 		{"the time of the visit", func(o *facts.Observation) {
 			o.Cut = facts.Because(facts.TimeOver, "2m0s", 30)
 			o.Versions[0].Cut = o.Cut

@@ -115,7 +115,7 @@ const grace = 500 * time.Millisecond
 var (
 	incomplete = map[string]bool{"chain.gave-up": true, "reach.examination-failed": true,
 		"reach.certificate-unseen": true}
-	blind = map[string]bool{"reach.too-slow": true, "reach.too-much": true}
+	blind = map[string]bool{"reach.too-slow": true, "reach.too-much": true, "reach.cut-short": true}
 )
 
 func sawCertificate(known any) bool {
