@@ -60,7 +60,8 @@ const (
 )
 
 // fewest is how many connections the endpoint of these figures costs at least, when none is asked anything twice: the
-// first contact, TLS 1.2 and what is older, the nine suites with a refusal for each version instead of the two that were
+// first contact, TLS 1.2 and what is older, the nine suites with a refusal for each version instead of the two that
+// were
 // met already, a refusal of further groups, two orders, the fallback signal, other keys and other names.
 const fewest = 1 + 2 + 9 + 1 + 2 + 1 + 1 + 1
 
