@@ -47,9 +47,10 @@ type visitTask struct {
 type visitCase struct {
 	endpoints, rounds int
 	delay             time.Duration // before an endpoint answers
+	nginx             bool          // a real server answers, where it is installed
 }
 
-var visitCases = []visitCase{{1000, 5, 0}, {2000, 3, 50 * time.Millisecond}}
+var visitCases = []visitCase{{1000, 5, 0, false}, {2000, 3, 50 * time.Millisecond, false}, {1000, 3, 0, true}}
 
 // The limits of the figures for visits.
 const (
@@ -80,6 +81,17 @@ func visitRows(directory string, out table.Writer) (missed bool, err error) {
 	for _, c := range visitCases {
 		task := visitTask{Estate: filepath.Join(directory, fmt.Sprintf("estate-%d.yaml", c.endpoints)),
 			Endpoints: c.endpoints, Port: served.Addr().(*net.TCPAddr).Port}
+		if c.nginx {
+			if _, err := os.Stat(nginxProgram); err != nil {
+				continue
+			}
+			port, stop, err := serveNginx(directory, served.chain, served.key)
+			if err != nil {
+				return missed, err
+			}
+			defer stop()
+			task.Port = port
+		}
 		if err := served.writeEstate(task); err != nil {
 			return missed, err
 		}
@@ -104,6 +116,10 @@ func visitRows(directory string, out table.Writer) (missed bool, err error) {
 		}
 		name := fmt.Sprintf("audit %d loopback endpoints with %d connections each", c.endpoints,
 			task.Connections/c.endpoints)
+		if c.nginx {
+			name = fmt.Sprintf("audit nginx at %d addresses with %d connections each", c.endpoints,
+				task.Connections/c.endpoints)
+		}
 		if c.delay > 0 {
 			name += fmt.Sprintf(", each answering after %s", c.delay)
 		}
@@ -119,10 +135,12 @@ func visitRows(directory string, out table.Writer) (missed bool, err error) {
 			fmt.Sprintf("%.2f", ratio), fmt.Sprintf("%.2f", visitTimeLimit), ratio <= visitTimeLimit)
 		row("the same: memory", fmt.Sprintf("%d MB", most["visit"]/1_000_000), "", "",
 			fmt.Sprintf("%d MB", visitMemoryLimit/1_000_000), most["visit"] <= visitMemoryLimit)
-		if c.delay > 0 {
+		switch {
+		case c.nginx:
+		case c.delay > 0:
 			row("the same: endpoints in flight at once", fmt.Sprint(inFlight), "", "", fmt.Sprintf("%d", c.endpoints),
 				inFlight >= c.endpoints)
-		} else {
+		default:
 			each := task.Connections / c.endpoints
 			row("connections to a typical endpoint, six suites of TLS 1.2 and three of TLS 1.3", fmt.Sprint(each),
 				fmt.Sprint(fewest), "", fmt.Sprint(visitConnectionLimit), each <= visitConnectionLimit)
@@ -187,7 +205,9 @@ func address(i int) string { return fmt.Sprintf("127.31.%d.%d", i/250, 1+i%250) 
 // quay serves TLS 1.2 and 1.3 on every loopback address.
 type quay struct {
 	net.Listener
-	anchor []byte       // PEM
+	anchor []byte   // PEM
+	chain  [][]byte // of every endpoint
+	key    *ecdsa.PrivateKey
 	delay  atomic.Int64 // before an answer, in nanoseconds
 	mutex  sync.Mutex
 	open   map[string]int // connections, by endpoint
@@ -259,7 +279,7 @@ func endpoints() (*quay, error) {
 	if err != nil {
 		return nil, err
 	}
-	q := &quay{Listener: listener, open: map[string]int{},
+	q := &quay{Listener: listener, open: map[string]int{}, chain: [][]byte{leaf, issuer.DER}, key: key,
 		anchor: pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: root.DER})}
 	go func() {
 		for {
