@@ -1,7 +1,9 @@
 package probe
 
 import (
+	"io"
 	"maps"
+	"net/netip"
 	"slices"
 	"time"
 )
@@ -18,4 +20,14 @@ func Hurry() func() {
 	pauses, knocks = []time.Duration{0, 0},
 		[]time.Duration{0, 50 * time.Millisecond, 50 * time.Millisecond, 100 * time.Millisecond}
 	return func() { pauses, knocks = usual, usualKnocks }
+}
+
+// Front reads a web server's answer in HTTP/1.1, or in HTTP/2.
+func Front(stream io.ReadWriter, two bool) (status int, err error) {
+	ask := get
+	if two {
+		ask = getTwo
+	}
+	p, err := ask(stream, "tides.tarnholm.example", netip.AddrPort{})
+	return p.status, err
 }
