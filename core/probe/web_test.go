@@ -19,7 +19,8 @@ func headers(t testing.TB, status string) []byte {
 	require.NoError(t, hpack.NewEncoder(&block).WriteField(hpack.HeaderField{Name: ":status", Value: status}))
 	f := http2.NewFramer(&out, nil)
 	require.NoError(t, f.WriteSettings())
-	require.NoError(t, f.WriteHeaders(http2.HeadersFrameParam{StreamID: 1, BlockFragment: block.Bytes(), EndHeaders: true}))
+	require.NoError(t, f.WriteHeaders(http2.HeadersFrameParam{StreamID: 1, BlockFragment: block.Bytes(),
+		EndHeaders: true}))
 	return out.Bytes()
 }
 
