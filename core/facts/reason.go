@@ -52,7 +52,7 @@ const (
 	WrongProtocol    Code = "wrong-protocol"     // the protocol that it should be
 	PlaintextAfterGo Code = "plaintext-after-go" // the plaintext
 	TimeOver         Code = "time-over"          // limit, connections
-	DoorClosed       Code = "door-closed"        // connections, how the last one ended
+	StoppedAnswering Code = "stopped-answering"  // connections, how the last one ended
 	EnoughAsked      Code = "enough-asked"       // connections, the limit
 	LockNear         Code = "lock-near"          // connections, since when
 	SaidBusy         Code = "said-busy"          // what the server said
@@ -86,7 +86,7 @@ const (
 	ForSSL2        Code = "ssl-2"                  //
 	ForCertificate Code = "certificate"            //
 	ForTolerance   Code = "tolerance"              //
-	ForKnocking    Code = "knocking"               // whether what was accepted before still is
+	ForGoodHello   Code = "good-hello-again"       // whether what was accepted before still is
 	ForSchemes     Code = "signature-schemes"      //
 	ForPlainHTTP   Code = "plain-http"             //
 	Again          Code = "again"                  // as the last argument of a purpose: asked once more

@@ -23,7 +23,7 @@ func ofOthers(a *address) []Finding {
 			if known(f) || len(b.names) == 0 && area == "name" || !b.asked && area == "revoke" {
 				continue
 			}
-			f.Message += " It is what " + b.clients + " get."
+			f.Message += " This is what " + b.clients + " get."
 			told, out = append(told, f), append(out, f)
 		}
 	}

@@ -127,7 +127,7 @@ func reachCutShort(a *address) []Finding {
 	why := a.seen.Cut
 	for _, v := range a.seen.Versions {
 		why = firstGiven(why, v.Cut)
-		if c := v.Detail.Code; c == facts.DoorClosed || c == facts.EnoughAsked { // it was not asked at all
+		if c := v.Detail.Code; c == facts.StoppedAnswering || c == facts.EnoughAsked { // it was not asked at all
 			why = firstGiven(why, v.Detail)
 		}
 	}

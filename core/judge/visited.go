@@ -116,14 +116,14 @@ func (a *address) other(e *facts.Endpoint, x *facts.Served, names []naming.Refer
 		leaf: given[chain.ServedLeaf(given)], names: names}
 	switch x.To {
 	case "other-key":
-		b.clients = "clients that accept keys for " + x.Key + " and no others"
+		b.clients = "clients that accept only " + x.Key + " certificates"
 		b.asked = e.RevocationAsked && slices.ContainsFunc(e.Revocation,
 			func(r facts.Revocation) bool { return r.Certificate == b.leaf.Fingerprint() })
 		return b
 	case "no-name":
 		b.clients = "clients that send no SNI"
 	default:
-		b.clients = "clients that ask for a name that is not known here"
+		b.clients = "clients that send an unknown name in SNI"
 	}
 	b.names, b.records = nil, nil
 	if b.leaf.SelfIssued() && !slices.Equal(b.leaf.HostNames(), a.bundle.leaf.HostNames()) {

@@ -26,7 +26,7 @@ func TestWire(t *testing.T) {
 	late := s.leaf(s.lower, func(w *forge.Template) { w.Until = now.AddDate(0, 0, -1) })
 	placeholder := s.leaf(nil, func(w *forge.Template) { w.Name, w.Names = "placeholder", nil })
 	with := func(leaf []byte) [][]byte { return [][]byte{leaf, s.lower.DER, s.upper.DER} }
-	cut := facts.Because(facts.DoorClosed, 6, "the connection was closed without an answer")
+	cut := facts.Because(facts.StoppedAnswering, 6, "the connection was closed without an answer")
 	const gcm, cbc, rsa, des3, rc4, des = "TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256",
 		"TLS_ECDHE_ECDSA_WITH_AES_128_CBC_SHA", "TLS_RSA_WITH_AES_128_GCM_SHA256",
 		"TLS_ECDHE_RSA_WITH_3DES_EDE_CBC_SHA", "TLS_RSA_WITH_RC4_128_SHA", "TLS_DHE_RSA_WITH_DES_CBC_SHA"
@@ -276,5 +276,5 @@ func TestOtherChainsAreAskedAbout(t *testing.T) {
 	assert.Equal(t, judge.Faulty, j.Verdict)
 	require.NotEmpty(t, j.Findings)
 	assert.Equal(t, "revoke.revoked", j.Findings[0].Code)
-	assert.Contains(t, j.Findings[0].Message, "clients that accept keys for RSA and no others")
+	assert.Contains(t, j.Findings[0].Message, "clients that accept only RSA certificates get")
 }

@@ -40,7 +40,22 @@ func (v *visit) ask(ctx context.Context, purpose facts.Reason, hello tlswire.Cli
 			again, purpose = true, also(purpose, facts.Again)
 		}
 	}
-	return answer, err
+	v.shut(err) // it is let in after each pause, and never for this
+	return tlswire.Answer{}, errNoConnection
+}
+
+// shut ends the asking, since the endpoint no longer answers.
+func (v *visit) shut(why error) {
+	v.over, v.observation.Cut = true, v.stopped(why)
+}
+
+// stopped says after how many connections the endpoint no longer answered, and how the last one ended.
+func (v *visit) stopped(why error) facts.Reason {
+	made := len(v.connections)
+	if v.aside != nil {
+		made++
+	}
+	return facts.Because(facts.StoppedAnswering, made, words.Of(reasonOf(why)))
 }
 
 // attempt asks once.
@@ -108,7 +123,7 @@ var knocks = []time.Duration{0, time.Second, time.Second, time.Second, 5 * time.
 func (v *visit) knock(ctx context.Context, why error) (open, waited bool) {
 	for _, pause := range knocks {
 		v.interval = max(v.interval, pause)
-		answer, err := v.attempt(ctx, facts.Because(facts.ForKnocking), *v.good, v.exchanged(true))
+		answer, err := v.attempt(ctx, facts.Because(facts.ForGoodHello), *v.good, v.exchanged(true))
 		switch {
 		case answer.Hello.Version != 0:
 			v.doubtful = nil
@@ -118,12 +133,7 @@ func (v *visit) knock(ctx context.Context, why error) (open, waited bool) {
 		}
 		why = err
 	}
-	v.over = true
-	made := len(v.connections)
-	if v.aside != nil {
-		made++
-	}
-	v.observation.Cut = facts.Because(facts.DoorClosed, made, words.Of(reasonOf(why)))
+	v.shut(why)
 	return false, false
 }
 
@@ -133,11 +143,16 @@ func confirmRefusals(ctx context.Context, v *visit) {
 		return
 	}
 	lists := v.doubtful
-	if open, _ := v.knock(ctx, errNoConnection); open {
+	open, waited := v.knock(ctx, tlswire.ErrClosed)
+	if open && !waited {
 		return
 	}
+	why := v.cutReason(ctx)
+	if open { // and was not when these were refused
+		why = v.stopped(tlswire.ErrClosed)
+	}
 	for _, cut := range lists {
-		cut(v.cutReason(ctx))
+		cut(why)
 	}
 }
 

@@ -60,10 +60,10 @@ func TestDoors(t *testing.T) {
 			o := visit(t, door(serve, "", first(n)), "https")
 			assert.Equal(t, facts.Answered, o.Outcome)
 			assert.NotEmpty(t, o.Certificates)
-			assert.Equal(t, facts.DoorClosed, o.Cut.Code, o.Cut)
+			assert.Equal(t, facts.StoppedAnswering, o.Cut.Code, o.Cut)
 			incomplete := o.Groups == nil || o.Groups.Cut.Given() || o.Settings.SignatureSchemesCut.Given()
 			for _, v := range o.Versions {
-				incomplete = incomplete || v.Cut.Given() || v.Detail.Code == facts.DoorClosed
+				incomplete = incomplete || v.Cut.Given() || v.Detail.Code == facts.StoppedAnswering
 				if v.Answer == facts.Declined {
 					assert.Equal(t, facts.Declined, versionOf(whole, v.Name).Answer, "%s is not called declined",
 						v.Name)

@@ -37,4 +37,9 @@ func askSSL2(ctx context.Context, v *visit) {
 		fact.Detail = facts.Because(facts.Closed)
 	}
 	v.answers[tlswire.SSL20] = fact
+	if fact.Answer == facts.Declined {
+		v.ended(ctx, err, func(why facts.Reason) {
+			v.answers[tlswire.SSL20] = facts.Version{Name: fact.Name, Answer: facts.NotShown, Detail: why}
+		})
+	}
 }

@@ -81,9 +81,9 @@ func askEverything(ctx context.Context, v *visit) {
 	otherNames(ctx, v, "no-name", "", facts.ForNoName)
 	groupOrder(ctx, v)
 	enumerateSchemes(ctx, v)
+	askSSL2(ctx, v)
 	otherNames(ctx, v, "foreign-name", foreignName, facts.ForForeignName)
 	confirmRefusals(ctx, v)
-	askSSL2(ctx, v)
 	v.join()
 	askPlain(ctx, v)
 }

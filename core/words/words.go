@@ -86,7 +86,7 @@ var reasons = map[facts.Code]string{
 	facts.WrongProtocol:    "the answer is not %s",
 	facts.PlaintextAfterGo: "after it agreed to start TLS, the server sent %q in plaintext",
 	facts.TimeOver:         "the time limit of the visit (%s) was reached after %s connections",
-	facts.DoorClosed:       "after %s connections the server no longer answered what it had answered before: %s",
+	facts.StoppedAnswering: "after %s connections the server no longer answered what it had answered before: %s",
 	facts.EnoughAsked:      "%s connections were made, and a visit of this effort makes no more than %s",
 	facts.LockNear: "%s connections since %s ended before the login, and at 100 the server locks this machine out, " +
 		"so it is not visited until somebody resets its count",
@@ -114,7 +114,7 @@ var reasons = map[facts.Code]string{
 	facts.ForSSL2:        "offer of SSL 2.0",
 	facts.ForCertificate: "the certificate",
 	facts.ForTolerance:   "whether unknown values are passed over",
-	facts.ForKnocking:    "whether the server still answers what it answered before",
+	facts.ForGoodHello:   "whether the server still answers what it answered before",
 	facts.InsistsOnGroup: "it insists on the group %s, in which no keys can be agreed here",
 	facts.InsistsOnSuite: "it insists on the cipher suite %s, whose records cannot be read here",
 	facts.SendsNone:      "it chose %s, with which no certificate is sent",

@@ -65,7 +65,7 @@ import type { Observation, Shown } from '../api/client'
 
 const props = defineProps<{ observation: Observation; shown: Shown; several: boolean }>()
 const ends: Record<string, 'wire.cutTime' | 'wire.cutDoor'> = {
-  'time-over': 'wire.cutTime', 'door-closed': 'wire.cutDoor',
+  'time-over': 'wire.cutTime', 'stopped-answering': 'wire.cutDoor',
 }
 /** Why the visit ended early, in words. */
 function ended(code?: string): string {
