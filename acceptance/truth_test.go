@@ -3,6 +3,7 @@ package acceptance
 import (
 	"encoding/json"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -26,6 +27,7 @@ type statement struct {
 type truth struct {
 	Endpoints map[string]statement `yaml:"endpoints"`
 	Files     map[string]statement `yaml:"files"`
+	Machines  map[string]statement `yaml:"machines"`
 }
 
 func readTruth(t *testing.T) truth {
@@ -95,11 +97,76 @@ func TestAuditTellsTheTruth(t *testing.T) {
 	assert.Len(t, report.Unexamined, 12, "six unreachable ones, five whose certificate nobody saw, and the maze")
 }
 
+// TestAuditTellsTheTruthOfConfiguration audits the machines whose servers are configured: what the list does not name is
+// sound.
+func TestAuditTellsTheTruthOfConfiguration(t *testing.T) {
+	want := readTruth(t).Machines
+	o := nurvik(t, "audit", estate.Machines, "--trust", anchors("outer"), "-o", "json")
+	assert.Equal(t, 1, o.status, o.stderr)
+	var report audit.Report
+	require.NoError(t, json.Unmarshal([]byte(o.stdout), &report))
+	for _, target := range report.Targets {
+		relative, err := filepath.Rel(filepath.Dir(estate.Machines), target.Target)
+		require.NoError(t, err)
+		got := told(target.Judgement)
+		for i, f := range got.Findings { // subjects begin with the file
+			got.Findings[i] = strings.ReplaceAll(f, filepath.Dir(estate.Machines)+"/", "")
+		}
+		if _, listed := want[relative]; !listed {
+			want[relative] = statement{Verdict: "sound"}
+		}
+		assert.Equal(t, sorted(want[relative]), got, relative)
+		delete(want, relative)
+	}
+	assert.Empty(t, want, "what was not met")
+	assert.Empty(t, report.Unexamined)
+}
+
+// TestPatchRepairs applies the patch that an audit proposes, as the administrator would, and audits again: what it repairs
+// is gone, and nothing is new.
+func TestPatchRepairs(t *testing.T) {
+	machines := t.TempDir()
+	require.NoError(t, os.CopyFS(machines, os.DirFS(estate.Machines)))
+	audited := func() map[string]bool {
+		o := nurvik(t, "audit", machines, "--trust", anchors("outer"), "-o", "json")
+		report := decoded[audit.Report](t, o.stdout)
+		out := map[string]bool{}
+		for _, target := range report.Targets {
+			for _, f := range target.Findings {
+				out[target.Target+" "+f.Code+" "+f.Subject] = true
+			}
+		}
+		return out
+	}
+	before := audited()
+	o := nurvik(t, "audit", machines, "--trust", anchors("outer"), "--diff")
+	assert.Equal(t, 1, o.status, o.stderr)
+	patch := exec.Command("patch", "-p0", "-d", "/")
+	patch.Stdin = strings.NewReader(o.stdout)
+	out, err := patch.CombinedOutput()
+	require.NoError(t, err, "%s\n%s", out, o.stdout)
+	after := audited()
+	for f := range after {
+		assert.True(t, before[f], "new: %s", f)
+	}
+	left := map[string]bool{}
+	for f := range after {
+		left[strings.Fields(f)[1]] = true
+	}
+	for _, code := range []string{"config.file-missing", "config.leaf-only", "config.old-set", "config.chain-wrong",
+		"config.obsolete-directive", "config.obsolete-protocol", "config.in-name-only", "config.contradiction",
+		"config.no-redirect", "suite.anonymous", "suite.client-decides"} {
+		assert.False(t, left[code], code)
+	}
+	again := nurvik(t, "audit", machines, "--trust", anchors("outer"), "--diff")
+	assert.Empty(t, again.stdout, "nothing is left that an edit repairs")
+}
+
 // TestEveryCodeIsShown holds the harbour to the catalogue.
 func TestEveryCodeIsShown(t *testing.T) {
 	shown := map[string]bool{}
 	all := readTruth(t)
-	for _, list := range []map[string]statement{all.Endpoints, all.Files} {
+	for _, list := range []map[string]statement{all.Endpoints, all.Files, all.Machines} {
 		for _, s := range list {
 			for _, f := range s.Findings {
 				shown[strings.Fields(f)[0]] = true

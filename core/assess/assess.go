@@ -164,6 +164,13 @@ func (e *Engine) Files(files []facts.File, x Expectation) ([]judge.Judgement, *p
 	return judge.Files(files, e.fileContext(x))
 }
 
+// Configurations judges what servers are told, with the files of the same machine and what is known of them together.
+// The judgements of those files are changed where a configuration says more of them.
+func (e *Engine) Configurations(all []facts.Configuration, files []facts.File, ofFiles []judge.Judgement,
+	together *pairing.Result, x Expectation) []judge.Judgement {
+	return judge.Configurations(all, files, ofFiles, together, e.fileContext(x))
+}
+
 // Alone judges each file by itself.
 func (e *Engine) Alone(files []facts.File, x Expectation) []judge.Judgement {
 	out := make([]judge.Judgement, len(files))

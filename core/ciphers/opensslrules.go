@@ -192,7 +192,7 @@ func (l OpenSSL) apply(o *order, word string, out *Allowed) error {
 	}
 	match, known := l.match(word)
 	if !known {
-		if len(out.Unknown) < most {
+		if !past(word, operator) && len(out.Unknown) < most {
 			out.Unknown = append(out.Unknown, word)
 		}
 		return nil

@@ -149,6 +149,30 @@ const (
 	ProtectionUnknown Code = "protection-unknown"    // diagnostic
 )
 
+// What is wrong with the configuration of a server, or was not understood.
+const (
+	ConfSyntax        Code = "conf-syntax"           // diagnostic
+	ConfCycle         Code = "conf-cycle"            // the file that includes itself
+	ConfNoInclude     Code = "conf-no-include"       // path
+	ConfUnreadable    Code = "conf-unreadable"       // path, diagnostic
+	ConfTooManyFiles  Code = "conf-too-many-files"   // limit
+	ConfTooDeep       Code = "conf-too-deep"         // limit
+	ConfTooLarge      Code = "conf-too-large"        // limit in bytes
+	ConfTooMuch       Code = "conf-too-much"         // limit of directives
+	ConfLongLine      Code = "conf-long-line"        // limit in bytes
+	ConfUnknown       Code = "conf-unknown"          // directive, server
+	ConfMisspelt      Code = "conf-misspelt"         // directive, the one that may be meant
+	ConfBadValue      Code = "conf-bad-value"        // directive, value
+	ConfUnset         Code = "conf-variable-unset"   // variable
+	ConfEndless       Code = "conf-variable-endless" // variable
+	ConfNotComputed   Code = "conf-not-computed"     // directive, what it depends on
+	ConfTwice         Code = "conf-twice"            // directive, the line of the first
+	ConfMissingPart   Code = "conf-missing-part"     // what is configured, what it needs
+	ConfUnknownWord   Code = "conf-unknown-word"     // directive, the words that its library does not know
+	ConfRefusedList   Code = "conf-refused-list"     // directive, diagnostic
+	ConfNoCertificate Code = "conf-no-certificate"   // path
+)
+
 // Why an answer about revocation is none, or why a certificate was not fetched.
 const (
 	AnswerUndecodable Code = "answer-undecodable" // diagnostic

@@ -48,6 +48,8 @@ type Reader struct {
 	Memory  *brief.Memory // of what was decoded; nil remembers nothing
 	// Linked, where it is set, is told of links to directories outside of a walk, which are not entered.
 	Linked func(path, to string)
+	// Look, where it is set, is shown the contents of each text that is read, by several goroutines at once.
+	Look   func(path string, data []byte)
 	Report rescue.Report // takes defects of the reader itself to the log; nil drops them
 
 	once        sync.Once
@@ -97,6 +99,9 @@ func (r *Reader) read(name string, stream io.Reader, expected int64, access func
 	if err != nil {
 		return nil, fmt.Errorf("read %s: %w", name, err)
 	}
+	if r.Look != nil && len(data) <= maxLook && plainText(data) {
+		r.Look(name, data)
+	}
 	var files []facts.File
 	other := ""
 	if len(data) > MaxFileSize {
@@ -142,6 +147,9 @@ func (r *Reader) read(name string, stream io.Reader, expected int64, access func
 	}
 	return files, failure
 }
+
+// maxLook is the largest text that is shown to Look, in bytes.
+const maxLook = 16 << 20
 
 // buffers are used again for texts of which nothing is kept but copies.
 var buffers = sync.Pool{New: func() any { return new(bytes.Buffer) }}

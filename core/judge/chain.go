@@ -284,3 +284,6 @@ func chainTooLong(b *bundle) []Finding {
 	f.Evidence.Order = labels(path.Below())
 	return []Finding{f}
 }
+
+// chainCodes are those about what a file lacks of a chain, which a configuration that names the rest beside it knows better.
+var chainCodes = map[string]bool{"chain.incomplete": true}

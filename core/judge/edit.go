@@ -15,7 +15,13 @@ type Edit struct {
 	Value     string `yaml:"value" json:"value,omitempty" doc:"What the directive is to be set to"`
 	Note      string `yaml:"note" json:"note,omitempty" doc:"What to know, or what to do where no single line does it"`
 	Line      string `yaml:"line" json:"line,omitempty" doc:"The whole line, as this server writes it"`
+	Diff      string `yaml:"-" json:"diff,omitempty" doc:"The change of the very file, as a unified diff"`
+
+	change *serverconf.Change
 }
+
+// Change is the change of the file that the diff shows, nil where there is none.
+func (e Edit) Change() *serverconf.Change { return e.change }
 
 // Servers are those that the catalogue has edits for, in the order in which they are shown.
 var Servers = []string{"nginx", "Apache", "HAProxy", "Postfix", "Dovecot", "slapd", "vsftpd", "Prosody", "PostgreSQL",
@@ -62,38 +68,18 @@ func versionEdits(versions []string) []Edit {
 	for _, v := range versions {
 		with12, with13 = with12 || v == "TLS 1.2", with13 || v == "TLS 1.3"
 	}
-	pick := func(both, only12, only13 string) string {
-		switch {
-		case with12 && with13:
-			return both
-		case with12:
-			return only12
-		}
-		return only13
-	}
 	if !with12 && !with13 {
 		return nil
 	}
-	edits := []Edit{
-		{Server: "nginx", Directive: "ssl_protocols", Value: pick("TLSv1.2 TLSv1.3", "TLSv1.2", "TLSv1.3")},
-		{Server: "Apache", Directive: "SSLProtocol", Value: pick("-all +TLSv1.2 +TLSv1.3", "-all +TLSv1.2",
-			"-all +TLSv1.3")},
-		{Server: "HAProxy", Directive: "ssl-default-bind-options",
-			Value: pick("ssl-min-ver TLSv1.2", "ssl-min-ver TLSv1.2 ssl-max-ver TLSv1.2", "ssl-min-ver TLSv1.3")},
-		{Server: "Postfix", Directive: "smtpd_tls_protocols",
-			Value: pick(">=TLSv1.2", ">=TLSv1.2, <=TLSv1.2", ">=TLSv1.3")},
-		{Server: "Dovecot", Directive: "ssl_min_protocol", Value: pick("TLSv1.2", "TLSv1.2", "TLSv1.3"),
-			Note: pick("", "it can only set the oldest version", "")},
-		{Server: "slapd", Directive: "TLSCipherSuite", Value: "SECURE128:-VERS-ALL" +
-			pick(":+VERS-TLS1.3:+VERS-TLS1.2", ":+VERS-TLS1.2", ":+VERS-TLS1.3")},
-		{Server: "Prosody", Directive: "protocol", Value: pick(`"tlsv1_2+"`, `"tlsv1_2"`, `"tlsv1_3"`)},
-		{Server: "PostgreSQL", Directive: "ssl_min_protocol_version", Value: pick("TLSv1.2", "TLSv1.2", "TLSv1.3"),
-			Note: pick("", "and ssl_max_protocol_version = 'TLSv1.2'", "")},
-		{Server: "MariaDB", Directive: "tls_version", Value: pick("TLSv1.2,TLSv1.3", "TLSv1.2", "TLSv1.3")},
-	}
-	if with12 {
-		edits = append(edits, Edit{Server: "vsftpd", Directive: "ssl_ciphers", Value: "ECDHE+AESGCM:ECDHE+CHACHA20",
-			Note: "it cannot choose versions; these cipher suites need TLS 1.2 or later"})
+	var edits []Edit
+	for _, server := range Servers {
+		kind, err := serverconf.Find(server)
+		if err != nil || kind.TellVersions == nil {
+			continue
+		}
+		if told, can := kind.TellVersions(serverconf.Wanted{TLS12: with12, TLS13: with13}); can {
+			edits = append(edits, Edit{Server: kind.Name, Directive: told.Directive, Value: told.Value, Note: told.Note})
+		}
 	}
 	for i := range edits {
 		edits[i].finish()

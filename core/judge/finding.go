@@ -48,6 +48,7 @@ type Evidence struct {
 	Store        string           `json:"store,omitempty"`
 	Places       []string         `json:"places,omitempty" doc:"Addresses that were asked"`
 	Anomalies    []pki.Anomaly    `json:"anomalies,omitempty"`
+	File         string           `json:"file,omitempty" doc:"Of a configuration: the file that the line is in"`
 	Line         int              `json:"line,omitempty"`
 	Offset       *int             `json:"offset,omitempty" doc:"In bytes"`
 	Grammar      facts.Grammar    `json:"grammar,omitempty" enum:",standard,lax,outside" doc:"What RFC 7468 section 3 says of the form"`

@@ -17,7 +17,7 @@ import (
 // Judgement is the result for one endpoint or file. It has no verdict where judging was interrupted before its turn.
 type Judgement struct {
 	Target       string            `json:"target"`
-	Kind         string            `json:"kind" enum:"endpoint,file"`
+	Kind         string            `json:"kind" enum:"endpoint,file,configuration"`
 	Verdict      Verdict           `json:"verdict" enum:"sound,at-risk,faulty,unreachable"`
 	Basis        *Basis            `json:"basis"`
 	Findings     []Finding         `json:"findings"`

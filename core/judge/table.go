@@ -6,10 +6,11 @@ package judge
 type check struct {
 	codes []string
 	// One of these, which is the scope of the check.
-	endpoint func(*visited) []Finding  // what an endpoint and its addresses show
-	chain    func(*bundle) []Finding   // one chain, as served or in a file
-	file     func(*material) []Finding // one file by itself
-	files    func(*pairs) []located    // a set of files together
+	endpoint func(*visited) []Finding    // what an endpoint and its addresses show
+	chain    func(*bundle) []Finding     // one chain, as served or in a file
+	file     func(*material) []Finding   // one file by itself
+	files    func(*pairs) []located      // a set of files together
+	config   func(*configured) []Finding // one server's configuration, with the files that it names
 }
 
 // checks is the table of all rules. The rule of a code is in the file of its area.
@@ -93,6 +94,18 @@ var checks = []check{
 	{codes: []string{"key.published"}, file: keyPublished},
 	{codes: []string{"key.exposed"}, file: keyExposed},
 
+	{codes: []string{"config.broken", "config.not-understood"}, config: configTroubles},
+	{codes: []string{"config.file-missing", "config.file-unreadable"}, config: configFiles},
+	{codes: []string{"config.key-mismatch"}, config: configKeyMismatch},
+	{codes: []string{"config.chain-wrong", "config.leaf-only"}, config: configChain},
+	{codes: []string{"config.unknown-name"}, config: configNames},
+	{codes: []string{"config.old-set"}, config: configOldSet},
+	{codes: []string{"config.two-places"}, config: configTwoPlaces},
+	{codes: []string{"config.obsolete-directive", "config.contradiction"}, config: configDirectives},
+	{codes: []string{"config.no-redirect"}, config: configRedirect},
+	{codes: []string{"config.obsolete-protocol", "config.in-name-only", "config.broken", "config.not-understood"},
+		config: configTold},
+
 	{codes: []string{"pair.key-mismatch"}, files: pairKeyMismatch},
 	{codes: []string{"pair.stores-disagree"}, files: pairStoresDisagree},
 	{codes: []string{"pair.request-waiting"}, files: pairRequestWaiting},
@@ -126,6 +139,15 @@ func ofFile(m *material) (out []Finding) {
 	for _, c := range checks {
 		if c.file != nil {
 			out = append(out, c.file(m)...)
+		}
+	}
+	return out
+}
+
+func ofConfiguration(c *configured) (out []Finding) {
+	for _, row := range checks {
+		if row.config != nil {
+			out = append(out, row.config(c)...)
 		}
 	}
 	return out

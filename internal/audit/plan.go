@@ -47,26 +47,28 @@ type Request struct {
 	Read      func(files int) // told how many files were read so far; may be nil
 	Forget    bool            // of certificates in files only what was learnt is kept, not the bytes
 	Estate    string          // an estate file that is obeyed beside the targets
+	Servers   bool            // the configuration of servers is read too, where it is met
 	Report    rescue.Report   // takes defects of the audit itself to the log; nil drops them
 }
 
 // Plan is a request that was understood: what to visit and what was read.
 type Plan struct {
-	visits     []visit
-	files      []facts.File
-	sources    []facts.File // that a heap was made of
-	unordered  bool         // some of the heap came from a directory or an archive
-	ofFiles    assess.Expectation
-	anchors    []*trust.Store
-	networks   []fetch.Network
-	limits     limits.Limits // of the estate files
-	resolver   *estatefile.Resolver
-	heap       bool
-	memory     *brief.Memory
-	report     rescue.Report
-	unexamined []Unexamined
-	linked     []string
-	notes      []string
+	visits         []visit
+	files          []facts.File
+	configurations []facts.Configuration
+	sources        []facts.File // that a heap was made of
+	unordered      bool         // some of the heap came from a directory or an archive
+	ofFiles        assess.Expectation
+	anchors        []*trust.Store
+	networks       []fetch.Network
+	limits         limits.Limits // of the estate files
+	resolver       *estatefile.Resolver
+	heap           bool
+	memory         *brief.Memory
+	report         rescue.Report
+	unexamined     []Unexamined
+	linked         []string
+	notes          []string
 }
 
 // visit is an endpoint with what is expected of it.
@@ -123,6 +125,7 @@ type planner struct {
 	defaults estatefile.Defaults      // of the estate files named
 	stores   map[string]*trust.Store
 	reader   *intake.Reader
+	finds    *Finds // of configuration; nil where none is looked for
 	plan     Plan
 }
 
@@ -138,6 +141,10 @@ func NewPlan(ctx context.Context, r Request) (*Plan, error) {
 			Memory: &brief.Memory{Forget: r.Forget},
 			Report: r.Report}}
 	p.plan.memory, p.plan.report = p.reader.Memory, r.Report
+	if r.Servers {
+		p.finds = &Finds{}
+		p.reader.Look = p.finds.look
+	}
 	for _, name := range r.Names {
 		reference, err := naming.Parse(name)
 		if err != nil {
@@ -173,6 +180,7 @@ func NewPlan(ctx context.Context, r Request) (*Plan, error) {
 			return nil, err
 		}
 	}
+	p.configurations()
 	if len(p.visitAt) > 0 && len(p.plan.visits) == 0 {
 		return nil, &UsageError{errors.New("--visit-at says where to visit an endpoint, and no endpoint is named")}
 	}
@@ -238,7 +246,7 @@ func (p *planner) target(ctx context.Context, target string) error {
 	if err != nil {
 		return err
 	}
-	source := &Source{Reader: p.reader, Stdin: p.request.Stdin, Progress: p.request.Read}
+	source := &Source{Reader: p.reader, Stdin: p.request.Stdin, Progress: p.request.Read, Finds: p.finds}
 	p.noteEstates(target)
 	isFile, err := source.Add(ctx, target)
 	if err != nil {

@@ -28,7 +28,7 @@ type Report struct {
 // Target is one endpoint or file with its judgement and the facts beneath it.
 type Target struct {
 	judge.Judgement
-	Facts any `json:"facts"` // facts.Endpoint or facts.File
+	Facts any `json:"facts"` // facts.Endpoint, facts.File or facts.Configuration
 }
 
 // Unexamined is a thing named in the call that could not be examined.

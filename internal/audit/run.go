@@ -9,6 +9,7 @@ import (
 	"nurvik/core/assess"
 	"nurvik/core/facts"
 	"nurvik/core/judge"
+	"nurvik/core/pairing"
 	"nurvik/core/pki"
 	"nurvik/core/probe"
 	"nurvik/internal/inquiry"
@@ -63,9 +64,13 @@ func (p *Plan) Run(ctx context.Context, o Options) *Report {
 	}
 	defer context.AfterFunc(ctx, func() { time.AfterFunc(grace, cancel) })()
 	judgements := engine.Endpoints(observed, func(i int) assess.Expectation { return p.visits[i].expected })
-	var ofFiles []judge.Judgement
+	var ofFiles, ofServers []judge.Judgement
+	var together *pairing.Result
 	if len(p.files) > 0 {
-		ofFiles, _ = engine.Files(p.files, p.ofFiles)
+		ofFiles, together = engine.Files(p.files, p.ofFiles)
+	}
+	if len(p.configurations) > 0 {
+		ofServers = engine.Configurations(p.configurations, p.files, ofFiles, together, p.ofFiles)
 	}
 	noRoute := map[string]bool{}
 	for i, v := range p.visits {
@@ -96,6 +101,9 @@ func (p *Plan) Run(ctx context.Context, o Options) *Report {
 		if j.Verdict == judge.Unreachable {
 			report.Unexamined = append(report.Unexamined, Unexamined{j.Target, j.Findings[0].Message})
 		}
+	}
+	for i := range p.configurations {
+		report.add(Target{ofServers[i], p.configurations[i]})
 	}
 	for i, f := range p.files {
 		report.add(Target{ofFiles[i], f})

@@ -21,6 +21,7 @@ type Source struct {
 	Reader   *intake.Reader
 	Stdin    io.Reader       // for the target "-"
 	Progress func(files int) // told how many files were read so far; may be nil
+	Finds    *Finds          // of configuration, which the reader collects; nil where none is looked for
 
 	Files      []facts.File
 	Unexamined []Unexamined
@@ -84,7 +85,8 @@ func (s *Source) add(f facts.File) {
 // named reads a file that the call names: here, what stays closed was not examined.
 func (s *Source) named(target string, read func() ([]facts.File, error)) {
 	files, err := read()
-	if err != nil {
+	s.Finds.name(target)
+	if err != nil && !(errors.Is(err, intake.ErrNothing) && s.Finds.has(target)) {
 		s.fail(target, err)
 	}
 	for _, f := range files {
@@ -99,7 +101,7 @@ func (s *Source) named(target string, read func() ([]facts.File, error)) {
 }
 
 func (s *Source) walk(ctx context.Context, directory string) {
-	before := len(s.Files)
+	before, finds := len(s.Files), s.Finds.count()
 	s.Reader.Linked = func(path, to string) { s.Linked = append(s.Linked, plain.Text(path+" → "+to)) }
 	err := s.Reader.Walk(ctx, directory, s.add, s.fail)
 	switch {
@@ -107,7 +109,7 @@ func (s *Source) walk(ctx context.Context, directory string) {
 		s.fail(directory, errors.New("interrupted before all of it was read"))
 	case err != nil:
 		s.fail(directory, err)
-	case len(s.Files) == before:
+	case len(s.Files) == before && s.Finds.count() == finds:
 		s.fail(directory, errors.New("nothing was recognised below it"))
 	}
 }

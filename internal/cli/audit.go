@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -19,7 +20,7 @@ import (
 // auditFlags are the flags of "nurvik audit".
 type auditFlags struct {
 	targetFlags
-	long            bool
+	long, diff      bool
 	shared          sharedFlag
 	send            bool
 	server, holding string
@@ -47,7 +48,7 @@ that it names, when it is the only target and is called .yaml or .yml, or with
   nurvik audit estate.yaml --at +30d --fail-from risk`,
 		Args: f.orEstate,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			f.request.Targets, f.request.Stdin = args, a.stdin
+			f.request.Targets, f.request.Stdin, f.request.Servers = args, a.stdin, true
 			return a.audit(cmd.Context(), f)
 		},
 	}
@@ -55,6 +56,7 @@ that it names, when it is the only target and is called .yaml or .yml, or with
 	f.shared.add(cmd)
 	flags := cmd.Flags()
 	flags.BoolVar(&f.long, "long", false, "show everything that was learnt about each endpoint")
+	flags.BoolVar(&f.diff, "diff", false, "print only what repairs configuration, as one patch for \"patch -p0 -d /\"")
 	flags.StringVar(&f.request.Estate, "estate", "", "audit the estate in this `FILE`, beside the targets")
 	flags.BoolVar(&f.send, "send", false,
 		"send what was read from the files to the service, never a private key; it is shown there as a holding")
@@ -94,7 +96,11 @@ func (a *app) audit(ctx context.Context, f *auditFlags) error {
 	finish()
 	finishAsking()
 	finishShared()
-	err = a.write(report.Audit(result, f.long))
+	if f.diff {
+		_, err = io.WriteString(a.stdout, result.Patch())
+	} else {
+		err = a.write(report.Audit(result, f.long))
+	}
 	switch {
 	case err != nil:
 		return err

@@ -39,6 +39,7 @@ type Harbour struct {
 	EstateFile string // the estate file that describes it
 	Files      string // directory of certificate files to be audited
 	Hosts      string // directory of what lies on the machines
+	Machines   string // directory of machines with the configuration of servers, each the root of a file system
 	Passwords  string // file of the passwords for what is protected there
 	NameServer string // ADDRESS:PORT
 	Endpoints  int
@@ -100,6 +101,7 @@ func start(o Options) (*Harbour, error) {
 		EstateFile: filepath.Join(o.Directory, "estate.yaml"),
 		Files:      filepath.Join(o.Directory, "files"),
 		Hosts:      filepath.Join(o.Directory, "hosts"),
+		Machines:   filepath.Join(o.Directory, "machines"),
 		Passwords:  filepath.Join(o.Directory, "passwords.txt"),
 		NameServer: netip.AddrPortFrom(netip.MustParseAddr(nameServerAddress), o.Port).String(),
 		listeners:  newListeners(),
@@ -112,7 +114,7 @@ func start(o Options) (*Harbour, error) {
 		return nil, err
 	}
 	h.Endpoints = len(all)
-	if err := errors.Join(h.write(all, i, o), i.writeHosts(h.Hosts)); err != nil {
+	if err := errors.Join(h.write(all, i, o), i.writeHosts(h.Hosts), i.writeMachines(h.Machines)); err != nil {
 		h.Close()
 		return nil, err
 	}

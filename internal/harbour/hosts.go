@@ -143,6 +143,19 @@ func (i *issuers) writeHosts(root string) error {
 	m.applications()
 	m.replies()
 	m.workshop()
+	if err := m.write(root); err != nil {
+		return err
+	}
+	for _, directory := range m.closed {
+		if err := os.Chmod(filepath.Join(root, directory), 0o700); err != nil {
+			return err
+		}
+	}
+	return os.Symlink("quay.crt", filepath.Join(root, "quay/etc/ssl/current.crt"))
+}
+
+// write puts the files down, and takes away what was there.
+func (m *machines) write(root string) error {
 	if m.err != nil {
 		return fmt.Errorf("files of the machines: %w", m.err)
 	}
@@ -166,12 +179,7 @@ func (i *issuers) writeHosts(root string) error {
 			return err
 		}
 	}
-	for _, directory := range m.closed {
-		if err := os.Chmod(filepath.Join(root, directory), 0o700); err != nil {
-			return err
-		}
-	}
-	return os.Symlink("quay.crt", filepath.Join(root, "quay/etc/ssl/current.crt"))
+	return nil
 }
 
 // directories makes those that lead to the path, open to all.

@@ -151,6 +151,9 @@ func findingsCell(findings []judge.Finding, width int, s Style) string {
 	var lines []string
 	for i, f := range findings {
 		head := fmt.Sprintf("%s  %s", f.Code, severityWord(f, s))
+		if f.Evidence.File != "" {
+			head += "\n" + indent(lineOf(f.Evidence.File, f.Evidence.Line), width)
+		}
 		lines = append(lines, head, indent(f.Message+where(f), width))
 		if f.Waived != nil {
 			lines = append(lines, indent(fmt.Sprintf("Waived until %s: %s", f.Waived.Until, f.Waived.Reason), width))
@@ -161,10 +164,30 @@ func findingsCell(findings []judge.Finding, width int, s Style) string {
 			continue // they come below the last that they repair
 		}
 		for _, e := range f.Edits {
-			lines = append(lines, indent(e.Server+": "+e.Text(), width))
+			lines = append(lines, editLines(e, width)...)
 		}
 	}
 	return strings.Join(lines, "\n")
+}
+
+// lineOf is a line of a file, as people write it.
+func lineOf(file string, line int) string {
+	if line == 0 {
+		return file
+	}
+	return fmt.Sprintf("%s:%d", file, line)
+}
+
+// editLines are an edit: the change of the very file as it is, never wrapped, or the line to write.
+func editLines(e judge.Edit, width int) []string {
+	if e.Diff == "" {
+		return []string{indent(e.Server+": "+e.Text(), width)}
+	}
+	var lines []string
+	for line := range strings.Lines(e.Diff) {
+		lines = append(lines, "    "+strings.TrimRight(line, "\n"))
+	}
+	return lines
 }
 
 func severityWord(f judge.Finding, s Style) string {

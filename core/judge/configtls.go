@@ -1,0 +1,116 @@
+package judge
+
+import (
+	"strconv"
+	"strings"
+
+	"nurvik/core/ciphers"
+	"nurvik/core/facts"
+	"nurvik/core/tlswire"
+)
+
+// versionsNamed are the versions by the names that facts have for them.
+var versionsNamed = func() map[string]tlswire.Version {
+	out := map[string]tlswire.Version{}
+	for _, v := range tlswire.Versions {
+		out[v.String()] = v
+	}
+	return out
+}()
+
+// expand finds out what a site accepts: versions with their suites in order, and groups. A group list that says nothing
+// but "auto" leaves it to the library.
+func (s *site) expand(l facts.Library, server ciphers.Server) (accepted []ciphers.Accepted, groups []tlswire.Group) {
+	list := s.Suites.Value
+	switch l.Name {
+	case "GnuTLS":
+		g := ciphers.GnuTLS{System: l.System}
+		if s.Suites.Default && l.List != "" {
+			list = l.List
+		}
+		a, err := g.Priorities(list)
+		s.listError = err
+		return g.Accepts(a, server), a.Groups
+	case "Java":
+		return s.expandJava(l, list, server), nil
+	}
+	o := opensslOf(l)
+	if s.Suites.Default && list == "DEFAULT" && l.List != "" {
+		list = l.List
+	}
+	a, err := o.List(list)
+	s.listError, s.unknown = err, a.Unknown
+	if s.Suites13.Given() {
+		named := o.Suites13(s.Suites13.Value)
+		a.Suites13, s.unknown = named.Suites13, append(s.unknown, named.Unknown...)
+	}
+	var refused []tlswire.Version
+	accepted, refused = o.Accepts(a, server)
+	for _, v := range refused {
+		s.refused = append(s.refused, v.String())
+	}
+	groups = o.DefaultGroups()
+	if list := s.Groups.Value; list != "" && list != "auto" && list != "none" {
+		var unknown []string
+		groups, unknown = o.Groups(list)
+		s.unknownGroups = unknown
+	}
+	return accepted, groups
+}
+
+// opensslOf is the library as facts tell of it.
+func opensslOf(l facts.Library) ciphers.OpenSSL {
+	o := ciphers.Debian
+	major, rest, _ := strings.Cut(l.Version, ".")
+	minor, _, _ := strings.Cut(rest, ".")
+	if n, err := strconv.Atoi(major); err == nil {
+		o.Major = n
+	}
+	if n, err := strconv.Atoi(minor); err == nil {
+		o.Minor = n
+	}
+	o.Weak = l.Weak
+	o.Level = l.Level
+	return o
+}
+
+// expandJava takes lists of either kind: names with commas, or an OpenSSL list, which the server turns into names.
+func (s *site) expandJava(l facts.Library, list string, server ciphers.Server) []ciphers.Accepted {
+	j := ciphers.Java{Disabled: l.Disabled}
+	j.Major, _ = strconv.Atoi(l.Version)
+	var names []string
+	for _, v := range server.Versions {
+		names = append(names, map[tlswire.Version]string{tlswire.SSL30: "SSLv3", tlswire.TLS10: "TLSv1",
+			tlswire.TLS11: "TLSv1.1", tlswire.TLS12: "TLSv1.2", tlswire.TLS13: "TLSv1.3"}[v])
+	}
+	versions, _ := j.Versions(names)
+	for _, v := range server.Versions {
+		if !containsVersion(versions, v) {
+			s.refused = append(s.refused, v.String())
+		}
+	}
+	server.Versions, server.DHE = versions, true
+	var a ciphers.Allowed
+	if strings.Contains(list, "TLS_") || strings.Contains(list, "SSL_") {
+		a = j.List(strings.FieldsFunc(list, func(c rune) bool { return c == ',' || c == ' ' || c == ':' }))
+		s.unknown = a.Unknown
+	} else {
+		expanded, err := ciphers.OpenSSL{Major: 3, Weak: true}.List(list)
+		s.listError, s.unknown = err, expanded.Unknown
+		all := []string{}
+		for _, suite := range append(append([]tlswire.Suite{}, ciphers.Default13...), expanded.Suites...) {
+			all = append(all, suite.String())
+		}
+		a = j.List(all)
+	}
+	return j.Accepts(a, server)
+}
+
+func containsVersion(list []tlswire.Version, v tlswire.Version) bool {
+	for _, x := range list {
+		if x == v {
+			return true
+		}
+	}
+	return false
+}

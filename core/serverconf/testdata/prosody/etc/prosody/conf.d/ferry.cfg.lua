@@ -1,0 +1,2 @@
+VirtualHost "ferry.tarnholm.example"
+	ssl = { protocol = "tlsv1_9" }
