@@ -97,7 +97,8 @@ func TestAuditTellsTheTruth(t *testing.T) {
 	assert.Len(t, report.Unexamined, 12, "six unreachable ones, five whose certificate nobody saw, and the maze")
 }
 
-// TestAuditTellsTheTruthOfConfiguration audits the machines whose servers are configured: what the list does not name is
+// TestAuditTellsTheTruthOfConfiguration audits the machines whose servers are configured: what the list does not name
+// is
 // sound.
 func TestAuditTellsTheTruthOfConfiguration(t *testing.T) {
 	want := readTruth(t).Machines
@@ -122,7 +123,8 @@ func TestAuditTellsTheTruthOfConfiguration(t *testing.T) {
 	assert.Empty(t, report.Unexamined)
 }
 
-// TestPatchRepairs applies the patch that an audit proposes, as the administrator would, and audits again: what it repairs
+// TestPatchRepairs applies the patch that an audit proposes, as the administrator would, and audits again: what it
+// repairs
 // is gone, and nothing is new.
 func TestPatchRepairs(t *testing.T) {
 	machines := t.TempDir()

@@ -137,6 +137,9 @@ func run(t *testing.T, address netip.AddrPort, as *syscall.Credential, program s
 	var said strings.Builder
 	cmd.Stdout, cmd.Stderr = &said, &said
 	require.NoError(t, cmd.Start())
+	before := configured
+	configured = append(slices.Clone(configured), mainFiles(program, arguments)...)
+	t.Cleanup(func() { configured = before })
 	ended := make(chan error, 1)
 	go func() { ended <- cmd.Wait() }()
 	t.Cleanup(func() {
@@ -173,6 +176,7 @@ func visitNamed(t *testing.T, address netip.AddrPort, scheme, name string) facts
 	t.Helper()
 	o := outcomeNamed(t, address, scheme, name)
 	require.Equal(t, facts.Answered, o.Outcome, o.Detail)
+	agree(t, address, name, o)
 	return o
 }
 

@@ -22,7 +22,8 @@ type Accepted struct {
 	Suites  []tlswire.Suite
 }
 
-// Accepts is what a server with this library accepts, newest version first: versions without a suite are left out. refused
+// Accepts is what a server with this library accepts, newest version first: versions without a suite are left out.
+// refused
 // are versions that it is told to speak and that the security level does not allow.
 func (l OpenSSL) Accepts(a Allowed, s Server) (accepted []Accepted, refused []tlswire.Version) {
 	level := a.Level
@@ -178,7 +179,8 @@ func (a Allowed) without(v tlswire.Version, s Server, known func(tlswire.Suite) 
 	var out []tlswire.Suite
 	for _, suite := range a.Suites {
 		p := suite.Properties()
-		has := map[string]bool{"RSA": s.RSA, "ECDSA": s.ECDSA || s.EdDSA && v == tlswire.TLS12, "anonymous": true}[p.Authentication]
+		has := map[string]bool{"RSA": s.RSA, "ECDSA": s.ECDSA || s.EdDSA && v == tlswire.TLS12,
+			"anonymous": true}[p.Authentication]
 		if has && (p.KeyExchange != "DHE" || s.DHE) && !strings.Contains(p.KeyExchange, "PSK") && known(suite) {
 			out = append(out, suite)
 		}

@@ -25,8 +25,9 @@ func TestAccepts(t *testing.T) {
 			[]string{"TLS 1.3: 3", "TLS 1.2: 1"}, []tlswire.Version{tlswire.TLS11, tlswire.TLS10, tlswire.SSL30}},
 		{"but does at level 0", "AES128-SHA:@SECLEVEL=0", ciphers.Debian, rsa,
 			[]string{"TLS 1.3: 3", "TLS 1.2: 1", "TLS 1.1: 1", "TLS 1.0: 1"}, []tlswire.Version{tlswire.SSL30}},
-		{"older libraries speak old versions at their level", "AES128-SHA:RC4", ciphers.OpenSSL{Major: 1, Minor: 1, Weak: true,
-			Level: 1}, rsa, []string{"TLS 1.3: 3", "TLS 1.2: 3", "TLS 1.1: 3", "TLS 1.0: 3", "SSL 3.0: 2"}, nil},
+		{"older libraries speak old versions at their level", "AES128-SHA:RC4",
+			ciphers.OpenSSL{Major: 1, Minor: 1, Weak: true,
+				Level: 1}, rsa, []string{"TLS 1.3: 3", "TLS 1.2: 3", "TLS 1.1: 3", "TLS 1.0: 3", "SSL 3.0: 2"}, nil},
 		{"no key, no suite", "ECDHE-RSA-AES128-GCM-SHA256", ciphers.Debian, ec,
 			[]string{"TLS 1.3: 3"}, []tlswire.Version{tlswire.TLS11, tlswire.TLS10, tlswire.SSL30}},
 		{"no parameters, no DHE", "DHE-RSA-AES128-GCM-SHA256:ECDHE-RSA-AES128-GCM-SHA256", ciphers.Debian,
@@ -53,7 +54,8 @@ func counted(accepted []ciphers.Accepted) (out []string) {
 	for _, a := range accepted {
 		out = append(out, a.Version.String()+": "+string(rune('0'+len(a.Suites)%10)))
 		if len(a.Suites) > 9 {
-			out[len(out)-1] = a.Version.String() + ": " + string(rune('0'+len(a.Suites)/10)) + string(rune('0'+len(a.Suites)%10))
+			out[len(out)-1] = a.Version.String() + ": " + string(rune('0'+len(a.Suites)/10)) +
+				string(rune('0'+len(a.Suites)%10))
 		}
 	}
 	return out

@@ -43,9 +43,10 @@ func words(list string) []string { return strings.Fields(list) }
 var (
 	gnutlsVersions = words("TLS1.3 TLS1.2 TLS1.1 TLS1.0")
 	gnutlsExchange = words("ECDHE-ECDSA ECDHE-RSA RSA DHE-RSA")
-	gnutlsGroups   = words("SECP256R1 SECP384R1 SECP521R1 X25519 X448 FFDHE2048 FFDHE3072 FFDHE4096 FFDHE6144 FFDHE8192")
-	gnutlsUsual    = words("AES-256-GCM CHACHA20-POLY1305 AES-256-CCM AES-256-CBC AES-128-GCM AES-128-CCM AES-128-CBC")
-	gnutlsMACs     = words("SHA1 AEAD")
+	gnutlsGroups   = words(
+		"SECP256R1 SECP384R1 SECP521R1 X25519 X448 FFDHE2048 FFDHE3072 FFDHE4096 FFDHE6144 FFDHE8192")
+	gnutlsUsual = words("AES-256-GCM CHACHA20-POLY1305 AES-256-CCM AES-256-CBC AES-128-GCM AES-128-CCM AES-128-CBC")
+	gnutlsMACs  = words("SHA1 AEAD")
 
 	normal = level{gnutlsVersions, gnutlsExchange, gnutlsUsual, gnutlsMACs, gnutlsGroups}
 )
@@ -235,7 +236,8 @@ var gnutlsSuites = sync.OnceValue(func() map[gnutlsSuite]gnutlsImplemented {
 	return out
 })
 
-var gnutlsVersion = map[string]tlswire.Version{"SSL3.0": tlswire.SSL30, "TLS1.0": tlswire.TLS10, "TLS1.1": tlswire.TLS11,
+var gnutlsVersion = map[string]tlswire.Version{"SSL3.0": tlswire.SSL30, "TLS1.0": tlswire.TLS10,
+	"TLS1.1": tlswire.TLS11,
 	"TLS1.2": tlswire.TLS12, "TLS1.3": tlswire.TLS13}
 
 // gnutlsParts derives the words of priority strings from the registered name.

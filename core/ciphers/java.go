@@ -86,7 +86,8 @@ func javaExchange(p tlswire.SuiteProperties) []string {
 	return out
 }
 
-// javaMAC are the names of the hash: of the MAC, and of the pseudorandom function of TLS 1.2 where the suite may be used there.
+// javaMAC are the names of the hash: of the MAC, and of the pseudorandom function of TLS 1.2 where the suite may be
+// used there.
 func javaMAC(p tlswire.SuiteProperties) []string {
 	out := []string{"SHA256"}
 	switch {
@@ -194,7 +195,8 @@ var javaVersions = []struct {
 }{{"TLSv1.3", tlswire.TLS13}, {"TLSv1.2", tlswire.TLS12}, {"TLSv1.1", tlswire.TLS11}, {"TLSv1", tlswire.TLS10},
 	{"SSLv3", tlswire.SSL30}}
 
-// Versions are those of the wanted ones that the runtime does not disable, newest first. Names that mean nothing are unknown.
+// Versions are those of the wanted ones that the runtime does not disable, newest first. Names that mean nothing are
+// unknown.
 func (j Java) Versions(wanted []string) (versions []tlswire.Version, unknown []string) {
 	disabled := j.disabled()
 	for _, v := range javaVersions {
@@ -225,7 +227,8 @@ func (j Java) Default() Allowed {
 	return a
 }
 
-// List takes a list of names in the order of preference. Names that the runtime does not know, or disables, are not used.
+// List takes a list of names in the order of preference. Names that the runtime does not know, or disables, are not
+// used.
 func (j Java) List(names []string) Allowed {
 	out := Allowed{Level: NoLevel, Suites13: []tlswire.Suite{}}
 	supported := j.supported()

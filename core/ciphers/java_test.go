@@ -44,7 +44,8 @@ func TestJavaLists(t *testing.T) {
 	assert.Equal(t, []tlswire.Suite{0x1302, 0x1301, 0x1303}, usual.Suites13)
 	assert.Len(t, usual.Suites, 33)
 
-	got := j.List([]string{"TLS_RSA_WITH_AES_128_CBC_SHA", "SSL_RSA_WITH_RC4_128_SHA", "TLS_AES_128_GCM_SHA256", "TLS_FANTASY"})
+	got := j.List([]string{"TLS_RSA_WITH_AES_128_CBC_SHA", "SSL_RSA_WITH_RC4_128_SHA", "TLS_AES_128_GCM_SHA256",
+		"TLS_FANTASY"})
 	assert.Equal(t, []tlswire.Suite{0x002f}, got.Suites, "RC4 is disabled")
 	assert.Equal(t, []tlswire.Suite{0x1301}, got.Suites13)
 	assert.Equal(t, []string{"TLS_FANTASY"}, got.Unknown)

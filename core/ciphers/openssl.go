@@ -60,7 +60,8 @@ func opensslSuiteOf(suite tlswire.Suite, name, oldest string, weak bool) openssl
 	s := opensslSuite{suite: suite, name: name, oldest: oldest, weak: weak, aead: p.Authenticated, bits: p.Strength,
 		class: high, cipher: opensslCipher(p)}
 	psk := p.Authentication == "PSK"
-	s.authentication = map[string]string{"anonymous": "aNULL", "DSS": "aDSS", "PSK": "aPSK", "SRP": "aSRP"}[p.Authentication]
+	s.authentication = map[string]string{"anonymous": "aNULL", "DSS": "aDSS", "PSK": "aPSK",
+		"SRP": "aSRP"}[p.Authentication]
 	if s.authentication == "" {
 		s.authentication = "a" + p.Authentication
 	}

@@ -285,5 +285,6 @@ func chainTooLong(b *bundle) []Finding {
 	return []Finding{f}
 }
 
-// chainCodes are those about what a file lacks of a chain, which a configuration that names the rest beside it knows better.
+// chainCodes are those about what a file lacks of a chain, which a configuration that names the rest beside it knows
+// better.
 var chainCodes = map[string]bool{"chain.incomplete": true}

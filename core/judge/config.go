@@ -18,7 +18,8 @@ func configTroubles(c *configured) []Finding {
 		if t.Kind == facts.Broken {
 			code = "config.broken"
 		}
-		f := c.finding(code, t.Line, strings.Join(append([]string{string(t.Reason.Code)}, t.Reason.Args...), " "), "%s.",
+		f := c.finding(code, t.Line, strings.Join(append([]string{string(t.Reason.Code)}, t.Reason.Args...), " "),
+			"%s.",
 			words.Capital(words.Of(t.Reason)))
 		switch {
 		case t.Kind == facts.PassedOver:
@@ -70,11 +71,13 @@ func configFiles(c *configured) []Finding {
 		case n.Refused != "":
 			f := c.finding("config.file-unreadable", n.Line, n.Directive+" "+n.Path,
 				"%s runs as %s, who may not open %s.", c.facts.Server, n.User, n.Refused)
-			f.Remedy = fmt.Sprintf("Let the group of %s read it, and nobody else: \"chgrp %s %s\" and \"chmod 640 %s\" (750 for a "+
-				"directory).", n.User, n.User, n.Refused, n.Refused)
+			f.Remedy = fmt.Sprintf(
+				"Let the group of %s read it, and nobody else: \"chgrp %s %s\" and \"chmod 640 %s\" (750 for a "+
+					"directory).", n.User, n.User, n.Refused, n.Refused)
 			out = append(out, f)
 		case n.Failure != "":
-			f := c.finding("config.file-unreadable", n.Line, n.Directive+" "+n.Path, "%s names %s, which cannot be read here: %s.",
+			f := c.finding("config.file-unreadable", n.Line, n.Directive+" "+n.Path,
+				"%s names %s, which cannot be read here: %s.",
 				n.Directive, n.Path, n.Failure)
 			f.Severity = Risk
 			out = append(out, f)
@@ -104,10 +107,12 @@ func configKeyMismatch(c *configured) []Finding {
 			x = id.Certificate
 		}
 		path := x.Value
-		message := fmt.Sprintf("The private key in %s does not belong to the certificate of %s in %s.", path, id.leaf.Label(),
+		message := fmt.Sprintf("The private key in %s does not belong to the certificate of %s in %s.", path,
+			id.leaf.Label(),
 			id.Certificate.Value)
 		if len(keys) == 0 {
-			message = fmt.Sprintf("%s holds no private key, and the certificate of %s in %s needs one.", path, id.leaf.Label(),
+			message = fmt.Sprintf("%s holds no private key, and the certificate of %s in %s needs one.", path,
+				id.leaf.Label(),
 				id.Certificate.Value)
 		}
 		f := c.finding("config.key-mismatch", s.place(x), s.label+" "+id.leaf.Fingerprint().String(), "%s", message)
@@ -150,7 +155,8 @@ func configChain(c *configured) []Finding {
 		switch alone := onlyLeaf(id); {
 		case id.chainFile != nil && !id.certified(c):
 			f := c.finding("config.chain-wrong", s.place(id.Chain), s.label+" "+id.leaf.Fingerprint().String(),
-				"The chain file %s holds no certificate that certifies the one of %s in %s.", id.Chain.Value, id.leaf.Label(),
+				"The chain file %s holds no certificate that certifies the one of %s in %s.", id.Chain.Value,
+				id.leaf.Label(),
 				id.Certificate.Value)
 			f.Evidence.Certificate, f.Evidence.Issuer = fingerprint(id.leaf), id.leaf.Issuer.String()
 			if whole := c.machine.whole(id.leaf); whole != "" {
@@ -161,7 +167,8 @@ func configChain(c *configured) []Finding {
 			out = append(out, f)
 		case id.chainFile == nil && alone && !id.Chain.Given() && lacks():
 			f := c.finding("config.leaf-only", s.place(id.Certificate), s.label+" "+id.leaf.Fingerprint().String(),
-				"%s holds the certificate of %s alone, without the intermediates that clients need, and no chain is named beside it.",
+				"%s holds the certificate of %s alone, without the intermediates that clients need, and no chain is "+
+					"named beside it.",
 				id.Certificate.Value, id.leaf.Label())
 			f.Evidence.Certificate, f.Evidence.Issuer = fingerprint(id.leaf), id.leaf.Issuer.String()
 			for _, missing := range chainIncomplete(id.bundle) {
@@ -233,8 +240,10 @@ func configNames(c *configured) []Finding {
 				continue
 			}
 			leaf := s.identities[0].leaf
-			f := c.finding("config.unknown-name", s.place(n), n.Value, "%s is configured here, and the certificate in %s does not "+
-				"cover it: it covers %s.", n.Value, s.Identities[0].Certificate.Value, orNothing(firstFew(leaf.HostNames())))
+			f := c.finding("config.unknown-name", s.place(n), n.Value,
+				"%s is configured here, and the certificate in %s does not "+
+					"cover it: it covers %s.", n.Value, s.Identities[0].Certificate.Value, orNothing(firstFew(
+					leaf.HostNames())))
 			f.Evidence.Certificate, f.Evidence.Names = fingerprint(leaf), leaf.HostNames()
 			out = append(out, f)
 		}
@@ -260,10 +269,13 @@ func configOldSet(c *configured) []Finding {
 		if !superseded || slices.Contains(next.Paths, id.Certificate.Value) {
 			return
 		}
-		f := c.finding("config.old-set", s.place(id.Certificate), s.label, "The certificate of %s in %s, issued on %s, is in use, and "+
-			"a newer one for the same names, issued on %s, is in %s.", id.leaf.Label(), id.Certificate.Value,
-			id.leaf.NotBefore.UTC().Format("2006-01-02"), next.Certificate.NotBefore.UTC().Format("2006-01-02"), next.Paths[0])
-		f.Evidence.Certificate, f.Evidence.Paths = fingerprint(id.leaf), slices.Concat(first(next.Paths), first(next.Keys))
+		f := c.finding("config.old-set", s.place(id.Certificate), s.label,
+			"The certificate of %s in %s, issued on %s, is in use, and "+
+				"a newer one for the same names, issued on %s, is in %s.", id.leaf.Label(), id.Certificate.Value,
+			id.leaf.NotBefore.UTC().Format("2006-01-02"), next.Certificate.NotBefore.UTC().Format(
+				"2006-01-02"), next.Paths[0])
+		f.Evidence.Certificate, f.Evidence.Paths = fingerprint(id.leaf), slices.Concat(first(next.Paths),
+			first(next.Keys))
 		c.setPath(&f, id.Certificate, next.Paths[0], id.Certificate)
 		if id.Key.Given() && len(next.Keys) > 0 && !slices.Contains(next.Keys, id.Key.Value) {
 			c.setPath(&f, id.Key, next.Keys[0], id.Key)
@@ -295,8 +307,9 @@ func configTwoPlaces(c *configured) []Finding {
 				case other == nil:
 					first[k] = s
 				default:
-					f := c.finding("config.two-places", s.place(n), k.name, "%s on port %d is defined here and in %s; the server uses the "+
-						"first and ignores the other.", n.Value, l.Port, placeOf(other.Site.Line))
+					f := c.finding("config.two-places", s.place(n), k.name,
+						"%s on port %d is defined here and in %s; the server uses the "+
+							"first and ignores the other.", n.Value, l.Port, placeOf(other.Site.Line))
 					f.Evidence.Paths = []string{other.File, s.File}
 					out = append(out, f)
 				}
@@ -320,7 +333,8 @@ func configDirectives(c *configured) []Finding {
 		}
 		for i := 0; i+1 < len(s.Contradicted); i += 2 {
 			x, later := s.Contradicted[i], s.Contradicted[i+1]
-			f := c.finding("config.contradiction", s.place(x), x.Directive, "%s is set to %q here and to %q in %s, which counts.",
+			f := c.finding("config.contradiction", s.place(x), x.Directive,
+				"%s is set to %q here and to %q in %s, which counts.",
 				x.Directive, x.Value, later.Value, placeOf(later.Line))
 			c.remove(&f, x)
 			out = append(out, f)
@@ -354,13 +368,17 @@ func configRedirect(c *configured) []Finding {
 	for _, s := range c.sites {
 		for _, l := range s.Listens {
 			for _, n := range s.names() {
-				protected[strings.ToLower(n.Value)] = protected[strings.ToLower(n.Value)] || s.TLS() && l.Scheme == "https"
+				protected[strings.ToLower(n.Value)] = protected[strings.ToLower(n.Value)] || s.TLS() &&
+					l.Scheme == "https"
 			}
 		}
 	}
 	var out []Finding
 	for _, s := range c.sites {
-		plain := slices.ContainsFunc(s.Listens, func(l facts.Listen) bool { return l.Scheme == "http" && !l.Socket && l.Port == 80 })
+		plain := slices.ContainsFunc(s.Listens, func(l facts.Listen) bool {
+			return l.Scheme == "http" && !l.Socket &&
+				l.Port == 80
+		})
 		if !plain || s.TLS() || s.Redirect.Given() {
 			continue
 		}

@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 
@@ -18,9 +19,18 @@ var versionsNamed = func() map[string]tlswire.Version {
 	return out
 }()
 
-// expand finds out what a site accepts: versions with their suites in order, and groups. A group list that says nothing
-// but "auto" leaves it to the library.
-func (s *site) expand(l facts.Library, server ciphers.Server) (accepted []ciphers.Accepted, groups []tlswire.Group) {
+// expansion is what a site accepts by its lists.
+type expansion struct {
+	accepted      []ciphers.Accepted // versions with their suites in order, newest first
+	groups        []tlswire.Group
+	refused       []string // versions that it is told to speak and the library does not
+	unknown       []string // words of its lists that the library does not know
+	unknownGroups []string // the same of its groups
+	listError     error    // why the library refuses the list whole
+}
+
+// expand expands the lists of a site. A group list that says nothing but "auto" leaves it to the library.
+func expand(s *facts.Site, l facts.Library, server ciphers.Server) (x expansion) {
 	list := s.Suites.Value
 	switch l.Name {
 	case "GnuTLS":
@@ -29,33 +39,31 @@ func (s *site) expand(l facts.Library, server ciphers.Server) (accepted []cipher
 			list = l.List
 		}
 		a, err := g.Priorities(list)
-		s.listError = err
-		return g.Accepts(a, server), a.Groups
+		x.listError, x.accepted, x.groups = err, g.Accepts(a, server), a.Groups
+		return x
 	case "Java":
-		return s.expandJava(l, list, server), nil
+		return expandJava(l, list, server)
 	}
 	o := opensslOf(l)
 	if s.Suites.Default && list == "DEFAULT" && l.List != "" {
 		list = l.List
 	}
 	a, err := o.List(list)
-	s.listError, s.unknown = err, a.Unknown
+	x.listError, x.unknown = err, a.Unknown
 	if s.Suites13.Given() {
 		named := o.Suites13(s.Suites13.Value)
-		a.Suites13, s.unknown = named.Suites13, append(s.unknown, named.Unknown...)
+		a.Suites13, x.unknown = named.Suites13, append(x.unknown, named.Unknown...)
 	}
 	var refused []tlswire.Version
-	accepted, refused = o.Accepts(a, server)
+	x.accepted, refused = o.Accepts(a, server)
 	for _, v := range refused {
-		s.refused = append(s.refused, v.String())
+		x.refused = append(x.refused, v.String())
 	}
-	groups = o.DefaultGroups()
+	x.groups = o.DefaultGroups()
 	if list := s.Groups.Value; list != "" && list != "auto" && list != "none" {
-		var unknown []string
-		groups, unknown = o.Groups(list)
-		s.unknownGroups = unknown
+		x.groups, x.unknownGroups = o.Groups(list)
 	}
-	return accepted, groups
+	return x
 }
 
 // opensslOf is the library as facts tell of it.
@@ -75,7 +83,7 @@ func opensslOf(l facts.Library) ciphers.OpenSSL {
 }
 
 // expandJava takes lists of either kind: names with commas, or an OpenSSL list, which the server turns into names.
-func (s *site) expandJava(l facts.Library, list string, server ciphers.Server) []ciphers.Accepted {
+func expandJava(l facts.Library, list string, server ciphers.Server) (x expansion) {
 	j := ciphers.Java{Disabled: l.Disabled}
 	j.Major, _ = strconv.Atoi(l.Version)
 	var names []string
@@ -85,32 +93,24 @@ func (s *site) expandJava(l facts.Library, list string, server ciphers.Server) [
 	}
 	versions, _ := j.Versions(names)
 	for _, v := range server.Versions {
-		if !containsVersion(versions, v) {
-			s.refused = append(s.refused, v.String())
+		if !slices.Contains(versions, v) {
+			x.refused = append(x.refused, v.String())
 		}
 	}
 	server.Versions, server.DHE = versions, true
 	var a ciphers.Allowed
 	if strings.Contains(list, "TLS_") || strings.Contains(list, "SSL_") {
 		a = j.List(strings.FieldsFunc(list, func(c rune) bool { return c == ',' || c == ' ' || c == ':' }))
-		s.unknown = a.Unknown
+		x.unknown = a.Unknown
 	} else {
 		expanded, err := ciphers.OpenSSL{Major: 3, Weak: true}.List(list)
-		s.listError, s.unknown = err, expanded.Unknown
+		x.listError, x.unknown = err, expanded.Unknown
 		all := []string{}
 		for _, suite := range append(append([]tlswire.Suite{}, ciphers.Default13...), expanded.Suites...) {
 			all = append(all, suite.String())
 		}
 		a = j.List(all)
 	}
-	return j.Accepts(a, server)
-}
-
-func containsVersion(list []tlswire.Version, v tlswire.Version) bool {
-	for _, x := range list {
-		if x == v {
-			return true
-		}
-	}
-	return false
+	x.accepted = j.Accepts(a, server)
+	return x
 }

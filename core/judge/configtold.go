@@ -155,13 +155,15 @@ func (c *configured) versions(s *site) []Finding {
 	}
 	var out []Finding
 	if len(on) > 0 {
-		f := c.finding("config.obsolete-protocol", s.place(by), s.whose(by), "%s %s left on%s.", joined(on), isOrAre(on), defaultWords(by))
+		f := c.finding("config.obsolete-protocol", s.place(by), s.whose(by), "%s %s left on%s.", joined(on),
+			isOrAre(on), defaultWords(by))
 		tell(&f)
 		out = append(out, f)
 	}
 	if len(named) > 0 {
-		f := c.finding("config.in-name-only", s.place(by), s.whose(by), "%s %s switched on%s, and the TLS library does not speak %s at its "+
-			"security level.", joined(named), isOrAre(named), defaultWords(by), itOrThem(named))
+		f := c.finding("config.in-name-only", s.place(by), s.whose(by),
+			"%s %s switched on%s, and the TLS library does not speak %s at its "+
+				"security level.", joined(named), isOrAre(named), defaultWords(by), itOrThem(named))
 		tell(&f)
 		out = append(out, f)
 	}
@@ -205,7 +207,8 @@ func (c *configured) lists(s *site) []Finding {
 	}
 	if len(s.unknownGroups) > 0 {
 		out = append(out, c.finding("config.broken", s.place(s.Groups), s.whose(s.Groups),
-			"The TLS library does not know the groups %s of %s, and refuses the list.", firstFew(s.unknownGroups), s.Groups.Directive))
+			"The TLS library does not know the groups %s of %s, and refuses the list.", firstFew(
+				s.unknownGroups), s.Groups.Directive))
 	}
 	return out
 }

@@ -53,14 +53,12 @@ func newMachine(files []facts.File, result *pairing.Result, context *Context) *m
 // site is one place of a configuration under judgement.
 type site struct {
 	*facts.Site
-	label         string // what people call it
-	identities    []*identity
-	policy        policy.Policy
-	told          *address // what it says of versions, suites and groups, as if an address had shown it; nil without TLS
-	refused       []string // versions that it is told to speak and the library does not
-	unknown       []string // words of its lists that the library does not know
-	unknownGroups []string // the same of its groups
-	listError     error    // why the library refuses the list whole
+	label      string // what people call it
+	identities []*identity
+	policy     policy.Policy
+	// told is what it says of versions, suites and groups, as if an address had shown it; nil without TLS.
+	told *address
+	expansion
 }
 
 // identity is a certificate with its key as they are configured.
@@ -120,7 +118,8 @@ func (m *machine) named(c *facts.Configuration, x facts.Setting) *facts.File {
 }
 
 func (m *machine) identity(c *facts.Configuration, i *facts.Identity, context *Context) *identity {
-	id := &identity{Identity: i, file: m.named(c, i.Certificate), keyFile: m.named(c, i.Key), chainFile: m.named(c, i.Chain)}
+	id := &identity{Identity: i, file: m.named(c, i.Certificate), keyFile: m.named(c, i.Key),
+		chainFile: m.named(c, i.Chain)}
 	if !i.Key.Given() {
 		id.keyFile = id.file
 	}
@@ -133,7 +132,8 @@ func (m *machine) identity(c *facts.Configuration, i *facts.Identity, context *C
 		}
 		for n := range f.Items {
 			item := &f.Items[n]
-			if item.Kind != facts.Certificate || item.Trusted || i.Alias != "" && f == id.file && !ofAlias(item, i.Alias) {
+			if item.Kind != facts.Certificate || item.Trusted || i.Alias != "" && f == id.file &&
+				!ofAlias(item, i.Alias) {
 				continue
 			}
 			if x, err := context.certificate(item.DER); err == nil {
@@ -182,7 +182,8 @@ func (id *identity) keys() (matches []pki.Fingerprint, known bool) {
 func (s *site) names() []facts.Setting {
 	var out []facts.Setting
 	for _, n := range s.Names {
-		if strings.ContainsAny(n.Value, "~$^|()") || n.Value == "localhost" || strings.HasPrefix(n.Value, "localhost.") {
+		if strings.ContainsAny(n.Value, "~$^|()") || n.Value == "localhost" ||
+			strings.HasPrefix(n.Value, "localhost.") {
 			continue
 		}
 		out = append(out, n)
@@ -197,7 +198,10 @@ func covers(leaf *pki.Certificate, name string) (covered, known bool) {
 		name = "*." + rest
 	}
 	if rest, wild := strings.CutPrefix(name, "*."); wild {
-		return slices.ContainsFunc(leaf.HostNames(), func(n string) bool { return strings.EqualFold(n, "*."+rest) }), true
+		return slices.ContainsFunc(leaf.HostNames(), func(n string) bool {
+			return strings.EqualFold(n,
+				"*."+rest)
+		}), true
 	}
 	reference, err := naming.Parse(name)
 	if err != nil {
@@ -231,18 +235,18 @@ func (c *configured) tell(s *site) {
 			server.Versions = append(server.Versions, version)
 		}
 	}
-	accepted, groups := s.expand(c.facts.Library, server)
+	s.expansion = expand(s.Site, c.facts.Library, server)
 	o := &facts.Observation{Outcome: facts.Answered}
-	for _, a := range accepted {
+	for _, a := range s.accepted {
 		v := facts.Version{Name: a.Version.String(), Answer: facts.Accepted, Order: s.Order}
 		for _, suite := range a.Suites {
 			v.Suites = append(v.Suites, suite.String())
 		}
 		o.Versions = append(o.Versions, v)
 	}
-	if len(groups) > 0 {
+	if len(s.groups) > 0 {
 		o.Groups = &facts.Groups{}
-		for _, g := range groups {
+		for _, g := range s.groups {
 			o.Groups.Accepted = append(o.Groups.Accepted, g.String())
 		}
 	}
@@ -291,7 +295,8 @@ func (c *configured) finding(code string, at facts.Line, subject, message string
 	return f
 }
 
-// path is a path of this machine as the configuration would write it. It reports false for one that only this call knows.
+// path is a path of this machine as the configuration would write it. It reports false for one that only this call
+// knows.
 func (c *configured) path(path string) (string, bool) {
 	if c.facts.Root != "" {
 		return strings.CutPrefix(path, c.facts.Root)
@@ -333,13 +338,4 @@ func (c *configured) remove(f *Finding, x facts.Setting) {
 		e.change, e.Diff = &change, change.Diff(c.facts.Lines(change.File))
 	}
 	f.Edits = append(slices.Clone(f.Edits), e)
-}
-
-// reload is what makes the server read what was changed.
-func (c *configured) reload() string {
-	kind, err := serverconf.Find(c.facts.Server)
-	if err != nil {
-		return "reload the server"
-	}
-	return "reload the server (" + kind.Reload + ")"
 }

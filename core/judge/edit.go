@@ -78,7 +78,8 @@ func versionEdits(versions []string) []Edit {
 			continue
 		}
 		if told, can := kind.TellVersions(serverconf.Wanted{TLS12: with12, TLS13: with13}); can {
-			edits = append(edits, Edit{Server: kind.Name, Directive: told.Directive, Value: told.Value, Note: told.Note})
+			edits = append(edits, Edit{Server: kind.Name, Directive: told.Directive, Value: told.Value,
+				Note: told.Note})
 		}
 	}
 	for i := range edits {

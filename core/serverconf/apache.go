@@ -11,11 +11,14 @@ import (
 
 var apache = Server{Name: "Apache", Aliases: []string{"httpd", "apache2"}, Form: "%s %s", Serves: []string{"https"},
 	Shape: Bundle, Reload: "apachectl graceful", Check: "apachectl configtest",
-	Files: []FileDirective{{Part: PartBundle, Name: "SSLCertificateFile"}, {Part: PartKey, Name: "SSLCertificateKeyFile"}},
-	Main:  []string{"/etc/apache2/apache2.conf", "/etc/httpd/conf/httpd.conf"}, Packages: []string{"apache2", "apache2-bin"},
+	Files: []FileDirective{{Part: PartBundle, Name: "SSLCertificateFile"},
+		{Part: PartKey, Name: "SSLCertificateKeyFile"}},
+	Main: []string{"/etc/apache2/apache2.conf", "/etc/httpd/conf/httpd.conf"}, Packages: []string{"apache2",
+		"apache2-bin"},
 	Recognise: recogniseApache, read: readApache,
 	TellVersions: func(v Wanted) (Told, bool) {
-		return Told{Directive: "SSLProtocol", Value: v.pick("-all +TLSv1.2 +TLSv1.3", "-all +TLSv1.2", "-all +TLSv1.3")}, true
+		return Told{Directive: "SSLProtocol", Value: v.pick("-all +TLSv1.2 +TLSv1.3", "-all +TLSv1.2",
+			"-all +TLSv1.3")}, true
 	}}
 
 var apacheStatement = regexp.MustCompile(`(?im)^\s*(<VirtualHost\s|SSLEngine\s|SSLCertificateFile\s|SSLProtocol\s|SSLCipherSuite\s)`)
@@ -36,14 +39,19 @@ func recogniseApache(path, text string) Likeness {
 
 // apacheSSL are the directives about TLS of the server side.
 var apacheSSL = words(`SSLCACertificateFile SSLCACertificatePath SSLCADNRequestFile SSLCADNRequestPath SSLCARevocationCheck
-	SSLCARevocationFile SSLCARevocationPath SSLCertificateChainFile SSLCertificateFile SSLCertificateKeyFile SSLCipherSuite
-	SSLCompression SSLCryptoDevice SSLEngine SSLFIPS SSLHonorCipherOrder SSLInsecureRenegotiation SSLOCSPDefaultResponder
+	SSLCARevocationFile SSLCARevocationPath SSLCertificateChainFile SSLCertificateFile SSLCertificateKeyFile
+	SSLCipherSuite
+	SSLCompression SSLCryptoDevice SSLEngine SSLFIPS SSLHonorCipherOrder SSLInsecureRenegotiation
+	SSLOCSPDefaultResponder
 	SSLOCSPEnable SSLOCSPNoverify SSLOCSPOverrideResponder SSLOCSPProxyURL SSLOCSPResponderCertificateFile
-	SSLOCSPResponderTimeout SSLOCSPResponseMaxAge SSLOCSPResponseTimeSkew SSLOCSPUseRequestNonce SSLOpenSSLConfCmd SSLOptions
+	SSLOCSPResponderTimeout SSLOCSPResponseMaxAge SSLOCSPResponseTimeSkew SSLOCSPUseRequestNonce SSLOpenSSLConfCmd
+	SSLOptions
 	SSLPassPhraseDialog SSLPolicy SSLProtocol SSLRandomSeed SSLRenegBufferSize SSLRequire SSLRequireSSL SSLSessionCache
 	SSLSessionCacheTimeout SSLSessionTicketKeyFile SSLSessionTickets SSLSRPUnknownUserSeed SSLSRPVerifierFile
-	SSLStaplingCache SSLStaplingErrorCacheTimeout SSLStaplingFakeTryLater SSLStaplingForceURL SSLStaplingResponderTimeout
-	SSLStaplingResponseMaxAge SSLStaplingResponseTimeSkew SSLStaplingReturnResponderErrors SSLStaplingStandardCacheTimeout
+	SSLStaplingCache SSLStaplingErrorCacheTimeout SSLStaplingFakeTryLater SSLStaplingForceURL
+	SSLStaplingResponderTimeout
+	SSLStaplingResponseMaxAge SSLStaplingResponseTimeSkew SSLStaplingReturnResponderErrors
+	SSLStaplingStandardCacheTimeout
 	SSLStrictSNIVHostCheck SSLUserName SSLUseStapling SSLVerifyClient SSLVerifyDepth SSLVHostSNIPolicy SSLMutex`)
 
 // apacheReader reads one configuration.
@@ -192,7 +200,8 @@ func (a *apacheReader) holds(d *Directive) bool {
 	is := true
 	switch strings.ToLower(d.Name) {
 	case "ifmodule":
-		is = !a.loads || a.modules[word] || a.modules[strings.TrimSuffix(strings.TrimPrefix(word, "mod_"), ".c")+"_module"] ||
+		is = !a.loads || a.modules[word] || a.modules[strings.TrimSuffix(strings.TrimPrefix(word, "mod_"),
+			".c")+"_module"] ||
 			slices.Contains([]string{"core.c", "mod_so.c", "http_core.c", "mod_unixd.c"}, word)
 	case "ifdefine":
 		is = a.flags[word]
@@ -289,7 +298,8 @@ func (a *apacheReader) included(file string, from facts.Line) (out []*Directive)
 func (a *apacheReader) macro(path string, d *Directive, lines []textLine) {
 	body := &Directive{Name: d.Arg(0), Args: d.Args[min(1, len(d.Args)):], Line: d.Line}
 	for _, l := range lines {
-		body.Block = append(body.Block, &Directive{Text: l.text, Line: facts.Line{File: path, Line: l.first}, Last: l.last})
+		body.Block = append(body.Block, &Directive{Text: l.text, Line: facts.Line{File: path, Line: l.first},
+			Last: l.last})
 	}
 	a.macros[strings.ToLower(d.Arg(0))] = body
 }

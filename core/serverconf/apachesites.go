@@ -181,6 +181,7 @@ func (a *apacheReader) site(s *facts.Site, block []*Directive, l apacheLevel) {
 			s.Suites = d.setting(d.Arg(0))
 		}
 	}
+	s.Suites.Value += ":!aNULL:!eNULL:!EXP" // which the server always adds
 	s.OrderBy, s.Order = l.one("SSLHonorCipherOrder", "off"), facts.ClientOrder
 	if yes(s.OrderBy.Value) {
 		s.Order = facts.ServerOrder

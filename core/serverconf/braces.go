@@ -128,7 +128,8 @@ func (b *bracesReader) word() (word string, quoted bool, stop byte) {
 			for b.at < len(b.text) && b.text[b.at] != '\n' {
 				b.at++
 			}
-		case c == ';', c == '{' && !strings.HasSuffix(out.String(), "$"), c == '}' && !strings.Contains(out.String(), "${"):
+		case c == ';', c == '{' && !strings.HasSuffix(out.String(), "$"), c == '}' &&
+			!strings.Contains(out.String(), "${"):
 			return out.String(), quoted, c
 		case (c == '"' || c == '\'') && out.Len() == 0 && !quoted:
 			quoted = true
@@ -178,7 +179,8 @@ func (b *bracesReader) skipRaw() {
 		case '\n':
 			b.line++
 		case '"', '\'':
-			if end := strings.IndexByte(b.text[b.at+1:], c); end >= 0 && !strings.Contains(b.text[b.at+1:b.at+1+end], "\n") {
+			if end := strings.IndexByte(b.text[b.at+1:], c); end >= 0 &&
+				!strings.Contains(b.text[b.at+1:b.at+1+end], "\n") {
 				b.at += end + 1
 			}
 		case '-':

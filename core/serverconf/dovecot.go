@@ -10,7 +10,8 @@ import (
 	"nurvik/core/facts"
 )
 
-var dovecot = Server{Name: "Dovecot", Form: "%s = %s", Serves: []string{"lmtp", "imap", "imaps", "pop3", "pop3s", "sieve"},
+var dovecot = Server{Name: "Dovecot", Form: "%s = %s", Serves: []string{"lmtp", "imap", "imaps", "pop3", "pop3s",
+	"sieve"},
 	Shape: Bundle, Reload: "doveadm reload", Check: "doveconf -n",
 	Files: []FileDirective{{Part: PartBundle, Name: "ssl_cert", Form: "%s = <%s"}, {Part: PartKey, Name: "ssl_key",
 		Form: "%s = <%s"}},
@@ -44,7 +45,6 @@ type dovecotReader struct {
 	listeners map[string]*dovecotListener // by service and name
 	filters   []dovecotFilter
 	global    map[string]facts.Setting
-	depth     int
 }
 
 type dovecotFilter struct {
@@ -257,9 +257,10 @@ func (d *dovecotReader) sites() {
 			continue
 		}
 		for _, address := range own {
-			s.Listens = append(s.Listens, facts.Listen{Setting: facts.Setting{Directive: "inet_listener " + service.name,
-				Value: strconv.Itoa(port), Line: at, Default: at.Line == 0}, Address: address, Port: uint16(port), //nolint:gosec // at most 65535
-				Scheme: scheme, Default: true})
+			x := facts.Setting{Directive: "inet_listener " + service.name, Value: strconv.Itoa(port), Line: at,
+				Default: at.Line == 0}
+			s.Listens = append(s.Listens, facts.Listen{Setting: x, Address: address, Port: uint16(port), Scheme: scheme,
+				Default: true})
 		}
 	}
 	if s.Off {
@@ -360,7 +361,8 @@ func (d *dovecotReader) tls(s *facts.Site, settings map[string]facts.Setting) {
 	if x, set := settings["ssl_protocols"]; set && atLeast(d.c.Release, 2, 3) {
 		s.Obsolete = append(s.Obsolete, x)
 	}
-	s.Suites = one("ALL:!kRSA:!SRP:!kDHd:!DSS:!aNULL:!eNULL:!EXPORT:!DES:!3DES:!MD5:!PSK:!RC4:!ADH:!LOW@STRENGTH", "ssl_cipher_list")
+	s.Suites = one("ALL:!kRSA:!SRP:!kDHd:!DSS:!aNULL:!eNULL:!EXPORT:!DES:!3DES:!MD5:!PSK:!RC4:!ADH:!LOW@STRENGTH",
+		"ssl_cipher_list")
 	if x, set := settings["ssl_cipher_suites"]; set {
 		s.Suites13 = x
 	}

@@ -67,7 +67,8 @@ func insert(c *facts.Configuration, kind *Server, s facts.Setting, value string,
 		return Change{}, false
 	}
 	indent := line[:len(line)-len(strings.TrimLeft(line, " \t"))]
-	return Change{File: anchor.File, Line: anchor.Line.Line, New: []string{indent + fmt.Sprintf(kind.Form, s.Directive, value)}}, true
+	return Change{File: anchor.File, Line: anchor.Line.Line, New: []string{indent +
+		fmt.Sprintf(kind.Form, s.Directive, value)}}, true
 }
 
 func kindNamed(name string) (*Server, bool) {

@@ -17,7 +17,8 @@ var haproxy = Server{Name: "HAProxy", Form: "%s %s", Serves: []string{"https"}, 
 	Keep: keepHAProxy,
 	TellVersions: func(v Wanted) (Told, bool) {
 		return Told{Directive: "ssl-default-bind-options",
-			Value: v.pick("ssl-min-ver TLSv1.2", "ssl-min-ver TLSv1.2 ssl-max-ver TLSv1.2", "ssl-min-ver TLSv1.3")}, true
+			Value: v.pick("ssl-min-ver TLSv1.2", "ssl-min-ver TLSv1.2 ssl-max-ver TLSv1.2",
+				"ssl-min-ver TLSv1.3")}, true
 	}}
 
 var (

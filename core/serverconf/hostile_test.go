@@ -67,7 +67,8 @@ func TestHostile(t *testing.T) {
 			return put(t, d+"/nginx.conf", strings.Repeat("a {", 100_000))
 		}, facts.ConfTooDeep},
 		{"variables that name others twice", "Postfix", func(t *testing.T, d string) string {
-			return put(t, d+"/main.cf", doubling("v%d = $v%d$v%d\n", 60)+"smtpd_tls_security_level = may\nsmtpd_tls_cert_file = $v0\n")
+			return put(t, d+"/main.cf", doubling("v%d = $v%d$v%d\n",
+				60)+"smtpd_tls_security_level = may\nsmtpd_tls_cert_file = $v0\n")
 		}, facts.ConfEndless},
 		{"a variable that names itself", "Postfix", func(t *testing.T, d string) string {
 			return put(t, d+"/main.cf", "a = $a\nsmtpd_tls_security_level = may\nsmtpd_tls_cert_file = $a\n")
@@ -80,13 +81,15 @@ func TestHostile(t *testing.T) {
 			return put(t, d+"/apache2.conf", text+"ServerName ${v0}\n")
 		}, facts.ConfEndless},
 		{"macros that name themselves", "Exim", func(t *testing.T, d string) string {
-			return put(t, d+"/exim.conf", "AAA = xAAAx\nBBB == AAAAAA\ntls_certificate = BBB\nbegin acl\nbegin routers\n")
+			return put(t, d+"/exim.conf",
+				"AAA = xAAAx\nBBB == AAAAAA\ntls_certificate = BBB\nbegin acl\nbegin routers\n")
 		}, facts.ConfEndless},
 		{"a macro that uses itself", "Apache", func(t *testing.T, d string) string {
 			return put(t, d+"/apache2.conf", "<Macro M $a>\nUse M $a\n</Macro>\nUse M x\n")
 		}, facts.ConfTooDeep},
 		{"deep tables", "Prosody", func(t *testing.T, d string) string {
-			return put(t, d+"/prosody.cfg.lua", "x = "+strings.Repeat("{", 100_000)+"\nVirtualHost \"a\"\nssl = { protocol = \"x\" }")
+			return put(t, d+"/prosody.cfg.lua", "x = "+strings.Repeat("{",
+				100_000)+"\nVirtualHost \"a\"\nssl = { protocol = \"x\" }")
 		}, ""},
 		{"deep elements", "Tomcat", func(t *testing.T, d string) string {
 			return put(t, d+"/server.xml", strings.Repeat("<a>", 100_000))
@@ -115,7 +118,8 @@ func TestHostile(t *testing.T) {
 // FuzzRead reads arbitrary bytes as the main file of each server.
 func FuzzRead(f *testing.F) {
 	servers := serverconf.Servers()
-	for _, root := range []string{"nginx", "apache", "haproxy", "postfix", "dovecot", "slapd", "postgresql", "mariadb", "vsftpd",
+	for _, root := range []string{"nginx", "apache", "haproxy", "postfix", "dovecot", "slapd", "postgresql", "mariadb",
+		"vsftpd",
 		"exim", "lighttpd", "prosody", "tomcat", "nginx-broken", "apache-broken"} {
 		_ = filepath.WalkDir("testdata/"+root, func(path string, d os.DirEntry, err error) error {
 			if err == nil && d.Type().IsRegular() {

@@ -10,7 +10,8 @@ import (
 
 // kinds in the order in which they are shown, the common ones of a scheme first. A new kind is a file of its own and a
 // word here.
-var kinds = []*Server{&nginx, &apache, &haproxy, &lighttpd, &tomcat, &postfix, &exim, &dovecot, &slapd, &vsftpd, &prosody,
+var kinds = []*Server{&nginx, &apache, &haproxy, &lighttpd, &tomcat, &postfix, &exim, &dovecot, &slapd, &vsftpd,
+	&prosody,
 	&postgresql, &mariadb}
 
 // Likeness says what a file is to a kind of server.
@@ -58,7 +59,8 @@ func Recognise(path string, data []byte) Recognised {
 
 // Read reads the configuration that begins with the file.
 func Read(m *Machine, server, path string) facts.Configuration {
-	c := facts.Configuration{Schema: facts.Schema, Server: server, Path: path, Root: m.Root, Files: []string{}, Sites: []facts.Site{}}
+	c := facts.Configuration{Schema: facts.Schema, Server: server, Path: path, Root: m.Root, Files: []string{},
+		Sites: []facts.Site{}}
 	i := slices.IndexFunc(kinds, func(k *Server) bool { return k.Name == server })
 	if i < 0 {
 		panic("serverconf: no server " + server) // the name comes from Recognise

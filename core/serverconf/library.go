@@ -111,7 +111,8 @@ func (m *Machine) gnutls() facts.Library {
 func (m *Machine) java() facts.Library {
 	l := facts.Library{Name: Java, Disabled: ciphers.JavaDefault}
 	found := ""
-	for _, pattern := range []string{"/etc/java-*-openjdk/security/java.security", "/usr/lib/jvm/*/conf/security/java.security"} {
+	for _, pattern := range []string{"/etc/java-*-openjdk/security/java.security",
+		"/usr/lib/jvm/*/conf/security/java.security"} {
 		paths, _ := m.list(m.At(pattern))
 		for _, path := range paths {
 			data, err := m.read(path)

@@ -18,7 +18,8 @@ var lighttpdSSL = words(`ssl.engine ssl.pemfile ssl.privkey ssl.ca-file ssl.ca-d
 
 func isLighttpdSSL(name string) bool { return slices.Contains(lighttpdSSL, name) }
 
-// sites makes places of the blocks: the server itself, each socket, and each host in them with a certificate of its own.
+// sites makes places of the blocks: the server itself, each socket, and each host in them with a certificate of its
+// own.
 func (l *lighttpdReader) sites() {
 	port := "80"
 	if x, set := l.top.settings["server.port"]; set {
@@ -152,8 +153,12 @@ func (l *lighttpdReader) fill(s *facts.Site, levels []*lighttpdBlock) {
 	if !atLeast(l.c.Release, 1, 4, 56) {
 		s.Versions = between("TLS 1.0", "")
 	}
-	s.Suites, s.Groups = one("ssl.cipher-list", "HIGH"), one("ssl.ec-curve", "auto")
-	s.OrderBy, s.Order = one("ssl.honor-cipher-order", "enable"), facts.ClientOrder
+	usual, honour := "EECDH+AESGCM:AES256+EECDH:CHACHA20:!SHA1:!SHA256:!SHA384", "disable"
+	if !atLeast(l.c.Release, 1, 4, 68) {
+		usual, honour = "HIGH", "enable"
+	}
+	s.Suites, s.Groups = one("ssl.cipher-list", usual), one("ssl.ec-curve", "auto")
+	s.OrderBy, s.Order = one("ssl.honor-cipher-order", honour), facts.ClientOrder
 	if yes(s.OrderBy.Value) {
 		s.Order = facts.ServerOrder
 	}

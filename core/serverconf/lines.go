@@ -23,7 +23,8 @@ const (
 	never
 )
 
-// logicalLines are the lines of a text without comments, which begin with one of the characters, and without empty ones.
+// logicalLines are the lines of a text without comments, which begin with one of the characters, and without empty
+// ones.
 func logicalLines(text string, how continuation, comment string) []textLine {
 	var out []textLine
 	number, open := 0, false
@@ -87,7 +88,8 @@ func fields(text string) (out []string, ok bool) {
 	return out, quote == 0
 }
 
-// assignment reads "name = value" or "name value", with a value in quotes of either kind or none, and cuts a comment off.
+// assignment reads "name = value" or "name value", with a value in quotes of either kind or none, and cuts a comment
+// off.
 func assignment(text string) (name, value string) {
 	text = strings.TrimSpace(text)
 	at := strings.IndexAny(text, "= \t")

@@ -10,7 +10,8 @@ import (
 	"nurvik/core/facts"
 )
 
-var mariadb = Server{Name: "MariaDB", Aliases: []string{"mysql"}, Form: "%s = %s", Serves: []string{"mysql"}, Shape: Bundle,
+var mariadb = Server{Name: "MariaDB", Aliases: []string{"mysql"}, Form: "%s = %s", Serves: []string{"mysql"},
+	Shape:  Bundle,
 	Reload: "FLUSH SSL;", Check: "mariadbd --help --verbose",
 	Files: []FileDirective{{Part: PartBundle, Name: "ssl_cert"}, {Part: PartKey, Name: "ssl_key"}},
 	Main:  []string{"/etc/mysql/my.cnf", "/etc/my.cnf"}, Packages: []string{"mariadb-server", "mysql-server"},
@@ -26,7 +27,8 @@ var (
 
 func recogniseMariaDB(path, text string) Likeness {
 	switch base := filepath.Base(path); {
-	case (base == "my.cnf" || base == "mariadb.cnf") && (mariadbGroup.MatchString(text) || mariadbDir.MatchString(text)):
+	case (base == "my.cnf" || base == "mariadb.cnf") && (mariadbGroup.MatchString(text) ||
+		mariadbDir.MatchString(text)):
 		return IsMain
 	case strings.HasSuffix(base, ".cnf") && mariadbGroup.MatchString(text):
 		return IsFragment
@@ -122,7 +124,8 @@ func (m *mariadbReader) site() {
 	}
 	if x := one("skip-networking", "0"); !yes(x.Value) {
 		for host := range strings.SplitSeq(address, ",") {
-			s.Listens = append(s.Listens, facts.Listen{Setting: port, Address: host, Port: uint16(number), Scheme: scheme, Default: true})
+			s.Listens = append(s.Listens, facts.Listen{Setting: port, Address: host, Port: uint16(number),
+				Scheme: scheme, Default: true})
 		}
 	}
 	if s.Off {

@@ -13,7 +13,8 @@ import (
 var nginx = Server{Name: "nginx", Form: "%s %s;", Serves: []string{"https"}, Shape: Bundle, Reload: "nginx -s reload",
 	Check: "nginx -t",
 	Files: []FileDirective{{Part: PartBundle, Name: "ssl_certificate"}, {Part: PartKey, Name: "ssl_certificate_key"}},
-	Main:  []string{"/etc/nginx/nginx.conf"}, Packages: []string{"nginx", "nginx-core", "nginx-light", "nginx-full", "nginx-extras"},
+	Main:  []string{"/etc/nginx/nginx.conf"}, Packages: []string{"nginx", "nginx-core", "nginx-light", "nginx-full",
+		"nginx-extras"},
 	Recognise: recogniseNginx, read: readNginx,
 	TellVersions: func(v Wanted) (Told, bool) {
 		return Told{Directive: "ssl_protocols", Value: v.pick("TLSv1.2 TLSv1.3", "TLSv1.2", "TLSv1.3")}, true
@@ -313,19 +314,23 @@ func (n *nginxReader) tls(s *facts.Site, holds map[string][]*Directive) {
 		}
 		s.Identities = append(s.Identities, id)
 	}
-	for name, role := range map[string]facts.FileRole{"ssl_client_certificate": facts.RoleAuthorities,
-		"ssl_trusted_certificate": facts.RoleAuthorities, "ssl_password_file": facts.RoleSecret,
-		"ssl_dhparam": facts.RoleParameters} {
-		if x := one(name, ""); x.Given() {
-			x = n.names(role, x, n.prefix)
-			switch name {
-			case "ssl_client_certificate":
-				s.Authorities = append(s.Authorities, x)
-			case "ssl_password_file":
-				s.Secrets = append(s.Secrets, x)
-			case "ssl_dhparam":
-				s.FiniteField = x
-			}
+	for _, named := range []struct {
+		name string
+		role facts.FileRole
+	}{{"ssl_client_certificate", facts.RoleAuthorities}, {"ssl_trusted_certificate", facts.RoleAuthorities},
+		{"ssl_password_file", facts.RoleSecret}, {"ssl_dhparam", facts.RoleParameters}} {
+		x := one(named.name, "")
+		if !x.Given() {
+			continue
+		}
+		x = n.names(named.role, x, n.prefix)
+		switch named.name {
+		case "ssl_client_certificate":
+			s.Authorities = append(s.Authorities, x)
+		case "ssl_password_file":
+			s.Secrets = append(s.Secrets, x)
+		case "ssl_dhparam":
+			s.FiniteField = x
 		}
 	}
 	s.NoDHE = !s.FiniteField.Given()
@@ -353,7 +358,8 @@ func (n *nginxReader) tls(s *facts.Site, holds map[string][]*Directive) {
 	case len(s.Identities) == 0 && reject.Value != "on" && len(holds["ssl_certificate"]) == 0:
 		n.broken(s.Line, facts.ConfMissingPart, "the place that listens with ssl", "ssl_certificate")
 	case len(keys) < len(holds["ssl_certificate"]):
-		n.broken(holds["ssl_certificate"][len(keys)].Line, facts.ConfMissingPart, "ssl_certificate", "ssl_certificate_key")
+		n.broken(holds["ssl_certificate"][len(keys)].Line, facts.ConfMissingPart, "ssl_certificate",
+			"ssl_certificate_key")
 	}
 }
 

@@ -11,11 +11,13 @@ import (
 
 var postfix = Server{Name: "Postfix", Form: "%s = %s", Serves: []string{"smtp", "smtps", "submission"}, Shape: Bundle,
 	Reload: "postfix reload", Check: "postfix check",
-	Files: []FileDirective{{Part: PartBundle, Name: "smtpd_tls_cert_file"}, {Part: PartKey, Name: "smtpd_tls_key_file"}},
-	Main:  []string{"/etc/postfix/main.cf"}, Packages: []string{"postfix"},
+	Files: []FileDirective{{Part: PartBundle, Name: "smtpd_tls_cert_file"},
+		{Part: PartKey, Name: "smtpd_tls_key_file"}},
+	Main: []string{"/etc/postfix/main.cf"}, Packages: []string{"postfix"},
 	Recognise: recognisePostfix, read: readPostfix,
 	TellVersions: func(v Wanted) (Told, bool) {
-		return Told{Directive: "smtpd_tls_protocols", Value: v.pick(">=TLSv1.2", ">=TLSv1.2, <=TLSv1.2", ">=TLSv1.3")}, true
+		return Told{Directive: "smtpd_tls_protocols", Value: v.pick(">=TLSv1.2", ">=TLSv1.2, <=TLSv1.2",
+			">=TLSv1.3")}, true
 	}}
 
 var postfixSetting = regexp.MustCompile(`(?m)^(smtpd_tls_\w+|smtpd_\w+|mydestination|mynetworks|queue_directory)\s*=`)
@@ -42,13 +44,15 @@ var postfixDefaults = map[string]string{
 	"smtpd_tls_security_level": "", "smtpd_use_tls": "no", "smtpd_enforce_tls": "no", "smtpd_tls_wrappermode": "no",
 	"smtpd_tls_protocols": ">=TLSv1", "smtpd_tls_mandatory_protocols": ">=TLSv1", "smtpd_tls_ciphers": "medium",
 	"smtpd_tls_mandatory_ciphers": "medium", "smtpd_tls_exclude_ciphers": "", "smtpd_tls_mandatory_exclude_ciphers": "",
-	"tls_high_cipherlist": "aNULL:-aNULL:HIGH:@STRENGTH", "tls_medium_cipherlist": "aNULL:-aNULL:HIGH:MEDIUM:+RC4:@STRENGTH",
-	"tls_low_cipherlist": "aNULL:-aNULL:HIGH:MEDIUM:LOW:+RC4:@STRENGTH", "tls_null_cipherlist": "eNULL:!aNULL",
+	"tls_high_cipherlist":   "aNULL:-aNULL:HIGH:@STRENGTH",
+	"tls_medium_cipherlist": "aNULL:-aNULL:HIGH:MEDIUM:+RC4:@STRENGTH",
+	"tls_low_cipherlist":    "aNULL:-aNULL:HIGH:MEDIUM:LOW:+RC4:@STRENGTH", "tls_null_cipherlist": "eNULL:!aNULL",
 	"tls_export_cipherlist":  "aNULL:-aNULL:HIGH:MEDIUM:LOW:EXPORT:+RC4:@STRENGTH",
 	"tls_preempt_cipherlist": "no", "tls_eecdh_auto_curves": "X25519 X448 prime256v1 secp521r1 secp384r1",
 	"smtpd_tls_eecdh_grade": "auto", "smtpd_tls_ask_ccert": "no", "smtpd_tls_req_ccert": "no",
-	"inet_interfaces": "all", "smtpd_tls_key_file": "$smtpd_tls_cert_file", "smtpd_tls_eckey_file": "$smtpd_tls_eccert_file",
-	"smtpd_tls_dkey_file": "$smtpd_tls_dcert_file",
+	"inet_interfaces": "all", "smtpd_tls_key_file": "$smtpd_tls_cert_file",
+	"smtpd_tls_eckey_file": "$smtpd_tls_eccert_file",
+	"smtpd_tls_dkey_file":  "$smtpd_tls_dcert_file",
 }
 
 func readPostfix(r *reading, path string) {
@@ -69,7 +73,8 @@ func readPostfix(r *reading, path string) {
 			if strings.HasPrefix(name, "smtpd_tls_") && !slices.Contains(postfixTLS, name) {
 				r.unknown(&Directive{Name: name, Line: at}, postfixTLS)
 			}
-			if first, twice := p.settings[name]; twice && strings.Contains(name, "tls") && first.Value != strings.TrimSpace(value) {
+			if first, twice := p.settings[name]; twice && strings.Contains(name, "tls") &&
+				first.Value != strings.TrimSpace(value) {
 				r.c.Sites = append(r.c.Sites, facts.Site{Line: at, Off: true,
 					Contradicted: []facts.Setting{first, settingOf(path, l, name, strings.TrimSpace(value))}})
 			}
@@ -83,10 +88,13 @@ func readPostfix(r *reading, path string) {
 // postfixTLS are the settings of the server side of TLS.
 var postfixTLS = words(`smtpd_tls_CAfile smtpd_tls_CApath smtpd_tls_always_issue_session_ids smtpd_tls_ask_ccert
 	smtpd_tls_auth_only smtpd_tls_ccert_verifydepth smtpd_tls_cert_file smtpd_tls_chain_files smtpd_tls_ciphers
-	smtpd_tls_dcert_file smtpd_tls_dh1024_param_file smtpd_tls_dh512_param_file smtpd_tls_dkey_file smtpd_tls_eccert_file
-	smtpd_tls_eckey_file smtpd_tls_eecdh_grade smtpd_tls_enable_rpk smtpd_tls_exclude_ciphers smtpd_tls_fingerprint_digest
+	smtpd_tls_dcert_file smtpd_tls_dh1024_param_file smtpd_tls_dh512_param_file smtpd_tls_dkey_file
+	smtpd_tls_eccert_file
+	smtpd_tls_eckey_file smtpd_tls_eecdh_grade smtpd_tls_enable_rpk smtpd_tls_exclude_ciphers
+	smtpd_tls_fingerprint_digest
 	smtpd_tls_key_file smtpd_tls_loglevel smtpd_tls_mandatory_ciphers smtpd_tls_mandatory_exclude_ciphers
-	smtpd_tls_mandatory_protocols smtpd_tls_protocols smtpd_tls_received_header smtpd_tls_req_ccert smtpd_tls_security_level
+	smtpd_tls_mandatory_protocols smtpd_tls_protocols smtpd_tls_received_header smtpd_tls_req_ccert
+	smtpd_tls_security_level
 	smtpd_tls_session_cache_database smtpd_tls_session_cache_timeout smtpd_tls_wrappermode smtpd_tls_cipherlist`)
 
 // master reads the services, each with settings of its own.
@@ -236,7 +244,10 @@ func (p *postfixReader) protocols(x facts.Setting) []string {
 	names := map[string]string{"TLSv1": "TLS 1.0", "TLSv1.0": "TLS 1.0", "TLSv1.1": "TLS 1.1", "TLSv1.2": "TLS 1.2",
 		"TLSv1.3": "TLS 1.3", "SSLv3": "SSL 3.0", "SSLv2": "SSL 2.0"}
 	on, listed := slices.Clone(allVersions[1:]), []string(nil)
-	for word := range strings.FieldsFuncSeq(x.Value, func(c rune) bool { return c == ',' || c == ' ' || c == ':' || c == '\t' }) {
+	for word := range strings.FieldsFuncSeq(x.Value, func(c rune) bool {
+		return c == ',' || c == ' ' || c == ':' ||
+			c == '\t'
+	}) {
 		name := strings.TrimLeft(word, "!<>=")
 		version, known := names[name]
 		if !known {
@@ -274,7 +285,8 @@ func (p *postfixReader) tls(s *facts.Site, value func(string) facts.Setting, man
 		for path := range strings.FieldsFuncSeq(chains.Value, func(c rune) bool { return c == ',' || c == ' ' }) {
 			x := chains
 			x.Value = path
-			s.Identities = append(s.Identities, facts.Identity{Certificate: p.names(facts.RoleCertificate, x, directory)})
+			s.Identities = append(s.Identities, facts.Identity{Certificate: p.names(facts.RoleCertificate, x,
+				directory)})
 		}
 	} else {
 		add("smtpd_tls_cert_file", "smtpd_tls_key_file")
@@ -286,7 +298,8 @@ func (p *postfixReader) tls(s *facts.Site, value func(string) facts.Setting, man
 			s.Authorities = append(s.Authorities, p.names(facts.RoleAuthorities, x, directory))
 		}
 	}
-	grade, protocols, exclude := value("smtpd_tls_ciphers"), value("smtpd_tls_protocols"), value("smtpd_tls_exclude_ciphers").Value
+	grade, protocols, exclude := value("smtpd_tls_ciphers"), value("smtpd_tls_protocols"), value(
+		"smtpd_tls_exclude_ciphers").Value
 	s.Exclude = value("smtpd_tls_exclude_ciphers")
 	if mandatory {
 		s.Exclude = value("smtpd_tls_mandatory_exclude_ciphers")
@@ -302,7 +315,10 @@ func (p *postfixReader) tls(s *facts.Site, value func(string) facts.Setting, man
 	if !list.Default {
 		s.Suites.Directive, s.Suites.Line, s.Suites.Default = list.Directive, list.Line, false
 	}
-	for word := range strings.FieldsFuncSeq(exclude, func(c rune) bool { return c == ',' || c == ' ' || c == ':' || c == '\t' }) {
+	for word := range strings.FieldsFuncSeq(exclude, func(c rune) bool {
+		return c == ',' || c == ' ' || c == ':' ||
+			c == '\t'
+	}) {
 		s.Suites.Value += ":!" + word
 	}
 	if !strings.Contains(s.Suites.Value, "@SECLEVEL") {
@@ -312,7 +328,10 @@ func (p *postfixReader) tls(s *facts.Site, value func(string) facts.Setting, man
 	if g := value("smtpd_tls_eecdh_grade"); g.Value == "none" {
 		s.Groups = g
 	}
-	s.Groups.Value = strings.Join(strings.FieldsFunc(s.Groups.Value, func(c rune) bool { return c == ',' || c == ' ' || c == ':' }), ":")
+	s.Groups.Value = strings.Join(strings.FieldsFunc(s.Groups.Value, func(c rune) bool {
+		return c == ',' || c == ' ' ||
+			c == ':'
+	}), ":")
 	s.OrderBy, s.Order = value("tls_preempt_cipherlist"), facts.ClientOrder
 	if yes(s.OrderBy.Value) {
 		s.Order = facts.ServerOrder
@@ -320,6 +339,9 @@ func (p *postfixReader) tls(s *facts.Site, value func(string) facts.Setting, man
 	s.Clients = value("smtpd_tls_ask_ccert")
 	if x := value("smtpd_tls_req_ccert"); yes(x.Value) {
 		s.Clients = x
+	}
+	if yes(s.Clients.Value) { // an anonymous handshake has no client certificate, so the server takes such suites out
+		s.Suites.Value += ":!aNULL"
 	}
 	if x := value("smtpd_tls_dh1024_param_file"); x.Given() && x.Value != "" && x.Value != "auto" {
 		s.FiniteField = p.names(facts.RoleParameters, x, directory)

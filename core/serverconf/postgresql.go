@@ -10,8 +10,9 @@ import (
 	"nurvik/core/facts"
 )
 
-var postgresql = Server{Name: "PostgreSQL", Aliases: []string{"postgres"}, Form: "%s = '%s'", Serves: []string{"postgres"},
-	Shape: Bundle, Reload: "SELECT pg_reload_conf();",
+var postgresql = Server{Name: "PostgreSQL", Aliases: []string{"postgres"}, Form: "%s = '%s'",
+	Serves: []string{"postgres"},
+	Shape:  Bundle, Reload: "SELECT pg_reload_conf();",
 	Files:     []FileDirective{{Part: PartBundle, Name: "ssl_cert_file"}, {Part: PartKey, Name: "ssl_key_file"}},
 	Packages:  []string{"postgresql-17", "postgresql-16", "postgresql-15", "postgresql-14", "postgresql-13"},
 	Recognise: recognisePostgreSQL, read: readPostgreSQL,
@@ -108,14 +109,17 @@ func (p *postgresqlReader) site(directory string) {
 	if s.Off {
 		scheme = "http"
 	}
-	for address := range strings.FieldsFuncSeq(one("listen_addresses", "localhost").Value, func(c rune) bool { return c == ',' || c == ' ' }) {
+	for address := range strings.FieldsFuncSeq(one("listen_addresses", "localhost").Value,
+		func(c rune) bool { return c == ',' || c == ' ' }) {
 		if address == "*" || address == "0.0.0.0" || address == "::" {
 			address = ""
 		}
-		s.Listens = append(s.Listens, facts.Listen{Setting: port, Address: address, Port: uint16(number), Scheme: scheme, Default: true})
+		s.Listens = append(s.Listens, facts.Listen{Setting: port, Address: address, Port: uint16(number),
+			Scheme: scheme, Default: true})
 	}
 	if !s.Off {
-		s.Identities = []facts.Identity{{Certificate: p.names(facts.RoleCertificate, one("ssl_cert_file", "server.crt"), directory),
+		s.Identities = []facts.Identity{{Certificate: p.names(facts.RoleCertificate, one("ssl_cert_file", "server.crt"),
+			directory),
 			Key: p.names(facts.RoleKey, one("ssl_key_file", "server.key"), directory)}}
 		p.tls(&s, one, directory)
 	}

@@ -10,7 +10,8 @@ import (
 	"nurvik/core/facts"
 )
 
-var prosody = Server{Name: "Prosody", Form: "ssl = { %s = %s }", Serves: []string{"xmpp", "xmpps", "xmpp-server"}, Shape: Bundle,
+var prosody = Server{Name: "Prosody", Form: "ssl = { %s = %s }", Serves: []string{"xmpp", "xmpps", "xmpp-server"},
+	Shape:  Bundle,
 	Reload: "prosodyctl reload", Check: "prosodyctl check config",
 	Files: []FileDirective{{Part: PartBundle, Name: "certificate", Form: "ssl = { %s = %q }"},
 		{Part: PartKey, Name: "key", Form: "ssl = { %s = %q }"}},
@@ -104,7 +105,8 @@ func (p *prosodyReader) statement(path string, tokens []token, at int) int {
 		return at + skip
 	case !t.quoted && next(1).text == "=" && !next(1).quoted:
 		v, end := readValue(tokens, at+2, "{", "}", "=", 0)
-		for end < len(tokens) && (tokens[end].text == ".." || tokens[end].text == "(" || tokens[end].text == "or") && !tokens[end].quoted {
+		for end < len(tokens) && (tokens[end].text == ".." || tokens[end].text == "(" || tokens[end].text == "or") &&
+			!tokens[end].quoted {
 			v.opaque = "a computation"
 			_, end = readValue(tokens, end+1, "{", "}", "=", 0)
 		}
@@ -132,7 +134,8 @@ var prosodyPorts = []struct {
 	name, scheme string
 	usual        []uint16
 }{{"c2s_ports", "xmpp", []uint16{5222}}, {"c2s_direct_tls_ports", "xmpps", nil}, {"legacy_ssl_ports", "xmpps", nil},
-	{"s2s_ports", "xmpp-server", []uint16{5269}}, {"s2s_direct_tls_ports", "xmpps-server", nil}, {"https_ports", "https", nil}}
+	{"s2s_ports", "xmpp-server", []uint16{5269}}, {"s2s_direct_tls_ports", "xmpps-server", nil}, {"https_ports",
+		"https", nil}}
 
 func (p *prosodyReader) sites() {
 	global := p.hosts[0].settings
@@ -178,6 +181,47 @@ var prosodyVersions = map[string][]string{"sslv23": allVersions[2:], "tlsv1": {"
 	"tlsv1_1": {"TLS 1.1"}, "tlsv1_1+": allVersions[3:], "tlsv1_2": {"TLS 1.2"}, "tlsv1_2+": allVersions[4:],
 	"tlsv1_3": {"TLS 1.3"}, "tlsv1_3+": allVersions[5:]}
 
+// prosodyProfile is what holds where nothing is set.
+type prosodyProfile struct {
+	protocol, ciphers, ciphersuites, curves string
+	serverOrder                             bool
+}
+
+// prosodyProfiles are the values of tls_profile (0.12). Before, there was one, which is called legacy now.
+var prosodyProfiles = map[string]prosodyProfile{
+	"modern": {protocol: "tlsv1_3", ciphers: "DEFAULT", curves: "X25519:prime256v1:secp384r1",
+		ciphersuites: "TLS_AES_128_GCM_SHA256:TLS_AES_256_GCM_SHA384:TLS_CHACHA20_POLY1305_SHA256"},
+	"intermediate": {protocol: "tlsv1_2+", curves: "X25519:prime256v1:secp384r1",
+		ciphers: "ECDHE-ECDSA-AES128-GCM-SHA256:ECDHE-RSA-AES128-GCM-SHA256:ECDHE-ECDSA-AES256-GCM-SHA384:" +
+			"ECDHE-RSA-AES256-GCM-SHA384:ECDHE-ECDSA-CHACHA20-POLY1305:ECDHE-RSA-CHACHA20-POLY1305:" +
+			"DHE-RSA-AES128-GCM-SHA256:DHE-RSA-AES256-GCM-SHA384",
+		ciphersuites: "TLS_AES_128_GCM_SHA256:TLS_AES_256_GCM_SHA384:TLS_CHACHA20_POLY1305_SHA256"},
+	"old": {protocol: "tlsv1+", curves: "X25519:prime256v1:secp384r1", serverOrder: true,
+		ciphers: "ECDHE-ECDSA-AES128-GCM-SHA256:ECDHE-RSA-AES128-GCM-SHA256:ECDHE-ECDSA-AES256-GCM-SHA384:" +
+			"ECDHE-RSA-AES256-GCM-SHA384:ECDHE-ECDSA-CHACHA20-POLY1305:ECDHE-RSA-CHACHA20-POLY1305:" +
+			"DHE-RSA-AES128-GCM-SHA256:DHE-RSA-AES256-GCM-SHA384:DHE-RSA-CHACHA20-POLY1305:" +
+			"ECDHE-ECDSA-AES128-SHA256:ECDHE-RSA-AES128-SHA256:ECDHE-ECDSA-AES128-SHA:ECDHE-RSA-AES128-SHA:" +
+			"ECDHE-ECDSA-AES256-SHA384:ECDHE-RSA-AES256-SHA384:ECDHE-ECDSA-AES256-SHA:ECDHE-RSA-AES256-SHA:" +
+			"DHE-RSA-AES128-SHA256:DHE-RSA-AES256-SHA256:AES128-GCM-SHA256:AES256-GCM-SHA384:AES128-SHA256:" +
+			"AES256-SHA256:AES128-SHA:AES256-SHA:DES-CBC3-SHA",
+		ciphersuites: "TLS_AES_128_GCM_SHA256:TLS_AES_256_GCM_SHA384:TLS_CHACHA20_POLY1305_SHA256"},
+	"legacy": {protocol: "tlsv1+", curves: "X25519:P-384:P-256:P-521", serverOrder: true,
+		ciphers: "HIGH+kEECDH:HIGH+kEDH:HIGH:!PSK:!SRP:!3DES:!aNULL"},
+}
+
+func (p *prosodyReader) profile() prosodyProfile {
+	name := "intermediate"
+	if !atLeast(p.c.Release, 0, 12) {
+		name = "legacy"
+	} else if v, set := p.hosts[0].settings["tls_profile"]; set {
+		name = v.text
+		if _, known := prosodyProfiles[name]; !known {
+			p.trouble(facts.NotUnderstood, v.setting("").Line, facts.ConfBadValue, "tls_profile", name)
+		}
+	}
+	return prosodyProfiles[name]
+}
+
 // tls reads the ssl tables: the host's own values before the general ones. Without a certificate the server looks for
 // files of the host's name itself.
 func (p *prosodyReader) tls(s *facts.Site, host *prosodyHostBlock) {
@@ -212,23 +256,29 @@ func (p *prosodyReader) tls(s *facts.Site, host *prosodyHostBlock) {
 	} else if id, found := p.automatic(host, directory); found {
 		s.Identities = append(s.Identities, id)
 	}
-	protocol := otherwise("protocol", "tlsv1_2+")
-	if !atLeast(p.c.Release, 0, 12) {
-		protocol = otherwise("protocol", "tlsv1+")
-	}
+	profile := p.profile()
+	protocol := otherwise("protocol", profile.protocol)
 	s.VersionsBy, s.Versions = []facts.Setting{protocol}, slices.Clone(prosodyVersions[protocol.Value])
 	if s.Versions == nil {
 		p.broken(protocol.Line, facts.ConfBadValue, "protocol", protocol.Value)
 	}
-	s.Suites = otherwise("ciphers", "HIGH+kEECDH:HIGH+kEDH:HIGH:!PSK:!SRP:!3DES:!aNULL")
-	if x := otherwise("ciphersuites", ""); !x.Default {
+	s.Suites = otherwise("ciphers", profile.ciphers)
+	if x := otherwise("ciphersuites", profile.ciphersuites); x.Value != "" {
 		s.Suites13 = x
 	}
-	s.Groups = otherwise("curveslist", "X25519:P-384:P-256:P-521")
+	s.Groups = otherwise("curveslist", profile.curves)
 	if x := otherwise("curve", ""); !x.Default {
 		s.Groups = x
 	}
-	s.Order, s.OrderBy = facts.ServerOrder, otherwise("options", "cipher_server_preference")
+	s.OrderBy, s.Order = otherwise("options", ""), facts.ClientOrder
+	if options, set := one("options"); set {
+		keyed, is := options.of("cipher_server_preference")
+		if is && keyed.text == "true" || slices.Contains(options.texts(), "cipher_server_preference") {
+			s.Order = facts.ServerOrder
+		}
+	} else if profile.serverOrder {
+		s.Order = facts.ServerOrder
+	}
 	s.Clients = otherwise("verify", "peer")
 	if x, set := one("cafile"); set {
 		s.Authorities = append(s.Authorities, p.names(facts.RoleAuthorities, x.setting(x.text), directory))
@@ -236,7 +286,7 @@ func (p *prosodyReader) tls(s *facts.Site, host *prosodyHostBlock) {
 	if x, set := one("dhparam"); set {
 		s.FiniteField = p.names(facts.RoleParameters, x.setting(x.text), directory)
 	}
-	s.NoDHE = false // it has parameters of its own
+	s.NoDHE = !s.FiniteField.Given()
 }
 
 // automatic finds the files that the server takes by itself: certs/NAME.crt and .key below its directory.
@@ -257,7 +307,8 @@ func (p *prosodyReader) automatic(host *prosodyHostBlock, directory string) (fac
 		if strings.HasSuffix(path, ".pem") {
 			k.Value = filepath.Join(base, host.name, "privkey.pem")
 		}
-		return facts.Identity{Certificate: p.names(facts.RoleCertificate, c, "/"), Key: p.names(facts.RoleKey, k, "/")}, true
+		return facts.Identity{Certificate: p.names(facts.RoleCertificate, c, "/"),
+			Key: p.names(facts.RoleKey, k, "/")}, true
 	}
 	return facts.Identity{}, false
 }

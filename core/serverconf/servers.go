@@ -50,8 +50,9 @@ type Server struct {
 	Recognise func(path, text string) Likeness
 	read      func(r *reading, path string)
 
-	Keep         func(old, value string) string // the value with what else the old one said; nil where nothing else is said
-	TellVersions func(Wanted) (Told, bool)      // how it is told to speak just these versions; false where it cannot be
+	Keep func(old,
+		value string) string // the value with what else the old one said; nil where nothing else is said
+	TellVersions func(Wanted) (Told, bool) // how it is told to speak just these versions; false where it cannot be
 }
 
 // FileDirective names a file in the configuration.

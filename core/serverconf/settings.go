@@ -23,7 +23,10 @@ func (r *reading) unknown(d *Directive, known []string) {
 // versions reads a list of versions by their names in this server.
 func (r *reading) versions(s facts.Setting, names map[string]string) []string {
 	var out []string
-	for word := range strings.FieldsFuncSeq(s.Value, func(c rune) bool { return c == ' ' || c == ',' || c == ':' || c == '\t' }) {
+	for word := range strings.FieldsFuncSeq(s.Value, func(c rune) bool {
+		return c == ' ' || c == ',' || c == ':' ||
+			c == '\t'
+	}) {
 		version, known := names[word]
 		switch {
 		case !known:
@@ -51,17 +54,20 @@ func between(lowest, highest string) []string {
 }
 
 // opensslVersions are the names of versions in OpenSSL's own commands.
-var opensslVersions = map[string]string{"SSLv3": "SSL 3.0", "TLSv1": "TLS 1.0", "TLSv1.0": "TLS 1.0", "TLSv1.1": "TLS 1.1",
+var opensslVersions = map[string]string{"SSLv3": "SSL 3.0", "TLSv1": "TLS 1.0", "TLSv1.0": "TLS 1.0",
+	"TLSv1.1": "TLS 1.1",
 	"TLSv1.2": "TLS 1.2", "TLSv1.3": "TLS 1.3"}
 
 // command applies a command of OpenSSL's configuration (SSL_CONF_cmd(3)) to a site.
 func (r *reading) command(s *facts.Site, x facts.Setting, command string) {
 	switch strings.ToLower(command) {
 	case "minprotocol":
-		s.Versions = slices.DeleteFunc(slices.Clone(s.Versions), func(v string) bool { return v < opensslVersions[x.Value] })
+		s.Versions = slices.DeleteFunc(slices.Clone(s.Versions),
+			func(v string) bool { return v < opensslVersions[x.Value] })
 		s.VersionsBy = append(s.VersionsBy, x)
 	case "maxprotocol":
-		s.Versions = slices.DeleteFunc(slices.Clone(s.Versions), func(v string) bool { return v > opensslVersions[x.Value] })
+		s.Versions = slices.DeleteFunc(slices.Clone(s.Versions),
+			func(v string) bool { return v > opensslVersions[x.Value] })
 		s.VersionsBy = append(s.VersionsBy, x)
 	case "protocol":
 		r.protocolCommand(s, x)
@@ -82,7 +88,8 @@ func (r *reading) command(s *facts.Site, x facts.Setting, command string) {
 				s.Order, s.OrderBy = facts.ClientOrder, x
 			}
 		}
-	case "sessionticket", "signaturealgorithms", "clientsignaturealgorithms", "recordpadding", "numtickets", "signaturalgorithms",
+	case "sessionticket", "signaturealgorithms", "clientsignaturealgorithms", "recordpadding", "numtickets",
+		"signaturalgorithms",
 		"clientcafile", "chaincafile", "verifymode", "noresumptiononrenegotiation":
 	default:
 		r.trouble(facts.NotUnderstood, x.Line, facts.ConfUnknown, command, "OpenSSL")

@@ -10,11 +10,13 @@ import (
 	"nurvik/core/facts"
 )
 
-var slapd = Server{Name: "slapd", Aliases: []string{"openldap"}, Form: "%s %s", Serves: []string{"ldap", "ldaps"}, Shape: Split,
+var slapd = Server{Name: "slapd", Aliases: []string{"openldap"}, Form: "%s %s", Serves: []string{"ldap", "ldaps"},
+	Shape:  Split,
 	Reload: "systemctl restart slapd", Check: "slaptest -u",
 	Files: []FileDirective{{Part: PartLeaf, Name: "TLSCertificateFile"}, {Part: PartKey, Name: "TLSCertificateKeyFile"},
 		{Part: PartChain, Name: "TLSCACertificateFile"}},
-	Main: []string{"/etc/ldap/slapd.conf", "/etc/ldap/slapd.d/cn=config.ldif"}, Packages: []string{"slapd"}, Library: GnuTLS,
+	Main: []string{"/etc/ldap/slapd.conf",
+		"/etc/ldap/slapd.d/cn=config.ldif"}, Packages: []string{"slapd"}, Library: GnuTLS,
 	Recognise: recogniseSlapd, read: readSlapd,
 	TellVersions: func(v Wanted) (Told, bool) {
 		return Told{Directive: "TLSCipherSuite", Value: "SECURE128:-VERS-ALL" +
@@ -35,7 +37,8 @@ func recogniseSlapd(path, text string) Likeness {
 
 // slapdTLS are the settings of both forms, without "olc".
 var slapdTLS = words(`TLSCACertificate TLSCACertificateFile TLSCACertificatePath TLSCertificate TLSCertificateFile
-	TLSCertificateKey TLSCertificateKeyFile TLSCipherSuite TLSCRLCheck TLSCRLFile TLSDHParamFile TLSECName TLSProtocolMin
+	TLSCertificateKey TLSCertificateKeyFile TLSCipherSuite TLSCRLCheck TLSCRLFile TLSDHParamFile TLSECName
+	TLSProtocolMin
 	TLSRandFile TLSVerifyClient`)
 
 // slapdReader reads one configuration of either form.
@@ -104,7 +107,8 @@ func (s *slapdReader) ldif(path string) {
 			if encoded, is := strings.CutPrefix(value, ":"); is {
 				decoded, err := base64.StdEncoding.DecodeString(strings.TrimSpace(encoded))
 				if err != nil {
-					s.broken(facts.Line{File: path, Line: l.first}, facts.ConfSyntax, "the value of "+name+" is no base64")
+					s.broken(facts.Line{File: path, Line: l.first}, facts.ConfSyntax,
+						"the value of "+name+" is no base64")
 					continue
 				}
 				value = string(decoded)
@@ -169,15 +173,17 @@ func (s *slapdReader) site() {
 		if site.Off {
 			scheme = "http"
 		}
-		site.Listens = append(site.Listens, facts.Listen{Setting: facts.Setting{Directive: "SLAPD_SERVICES", Value: service,
-			Line: at}, Address: host, Port: port, Scheme: scheme, Default: true})
+		site.Listens = append(site.Listens, facts.Listen{Setting: facts.Setting{Directive: "SLAPD_SERVICES",
+			Value: service,
+			Line:  at}, Address: host, Port: port, Scheme: scheme, Default: true})
 	}
 	s.priorities(&site)
 	s.c.Sites = append(s.c.Sites, site)
 }
 
 // slapdVersions are the numbers of versions in TLSProtocolMin, as they stand on the wire.
-var slapdVersions = map[string]string{"3.0": "SSL 3.0", "3.1": "TLS 1.0", "3.2": "TLS 1.1", "3.3": "TLS 1.2", "3.4": "TLS 1.3"}
+var slapdVersions = map[string]string{"3.0": "SSL 3.0", "3.1": "TLS 1.0", "3.2": "TLS 1.1", "3.3": "TLS 1.2",
+	"3.4": "TLS 1.3"}
 
 func (s *slapdReader) priorities(site *facts.Site) {
 	site.Versions = between("TLS 1.0", "")

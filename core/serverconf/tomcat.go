@@ -155,7 +155,8 @@ func (t *tomcatReader) connector(e *element) {
 	listen := facts.Listen{Setting: port, Port: uint16(number), Scheme: "http"}
 	_, listen.Address = e.attr("address")
 	if !strings.EqualFold(enabled, "true") {
-		s := facts.Site{Line: facts.Line{File: t.path, Line: e.line}, Last: e.last, Off: true, Listens: []facts.Listen{listen}}
+		s := facts.Site{Line: facts.Line{File: t.path, Line: e.line}, Last: e.last, Off: true,
+			Listens: []facts.Listen{listen}}
 		if _, to := e.attr("redirectPort"); to != "" {
 			s.Redirect = t.setting(e, "", "redirectPort")
 		}
@@ -181,7 +182,8 @@ func (t *tomcatReader) host(connector, h *element, listen facts.Listen, usual st
 	}
 	listen.Default = name == usual || name == "" || name == "_default_" && usual == ""
 	s.Listens = []facts.Listen{listen}
-	certificates := slices.DeleteFunc(slices.Clone(h.children), func(x *element) bool { return x.name != "Certificate" })
+	certificates := slices.DeleteFunc(slices.Clone(h.children),
+		func(x *element) bool { return x.name != "Certificate" })
 	if len(certificates) == 0 {
 		certificates = []*element{h}
 	}

@@ -28,7 +28,8 @@ func (r *reading) tokens(file, text, comment string, signs ...string) []token {
 		case comment == "--" && strings.HasPrefix(text[at:], "--[["):
 			end := strings.Index(text[at:], "]]")
 			if end < 0 {
-				r.broken(facts.Line{File: file, Line: line}, facts.ConfSyntax, "the comment that begins here is not closed")
+				r.broken(facts.Line{File: file, Line: line}, facts.ConfSyntax,
+					"the comment that begins here is not closed")
 				return out
 			}
 			line += strings.Count(text[at:at+end], "\n")
@@ -56,7 +57,8 @@ func (r *reading) tokens(file, text, comment string, signs ...string) []token {
 				}
 			}
 			if !closed {
-				r.broken(facts.Line{File: file, Line: begin}, facts.ConfSyntax, "the quote that begins here is not closed")
+				r.broken(facts.Line{File: file, Line: begin}, facts.ConfSyntax,
+					"the quote that begins here is not closed")
 			}
 			out = append(out, token{word.String(), true, begin})
 		case wordByte(c):
@@ -84,7 +86,8 @@ func (r *reading) tokens(file, text, comment string, signs ...string) []token {
 }
 
 func wordByte(c byte) bool {
-	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_' || c == '.' || c == '-' || c == ':' ||
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_' || c == '.' || c == '-' ||
+		c == ':' ||
 		c >= 0x80
 }
 

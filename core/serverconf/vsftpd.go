@@ -99,7 +99,8 @@ func vsftpdVersions(r *reading, s *facts.Site, one func(name, otherwise string) 
 		usual = "ECDHE-RSA-AES256-GCM-SHA384"
 	}
 	s.Suites = one("ssl_ciphers", usual)
-	for _, v := range []struct{ setting, version, usual string }{{"ssl_sslv3", "SSL 3.0", "NO"}, {"ssl_tlsv1", "TLS 1.0", "YES"},
+	for _, v := range []struct{ setting, version, usual string }{{"ssl_sslv3", "SSL 3.0", "NO"},
+		{"ssl_tlsv1", "TLS 1.0", "YES"},
 		{"ssl_tlsv1_1", "TLS 1.1", "YES"}, {"ssl_tlsv1_2", "TLS 1.2", "YES"}, {"ssl_tlsv1_3", "TLS 1.3", "YES"}} {
 		x := one(v.setting, v.usual)
 		if yes(x.Value) {
@@ -107,7 +108,8 @@ func vsftpdVersions(r *reading, s *facts.Site, one func(name, otherwise string) 
 		}
 		s.VersionsBy = append(s.VersionsBy, x)
 	}
-	s.Order, s.OrderBy = facts.ServerOrder, facts.Setting{Directive: "ssl_ciphers", Value: "the server's own", Default: true}
+	s.Order, s.OrderBy = facts.ClientOrder, facts.Setting{Directive: "ssl_ciphers", Value: "the client's",
+		Default: true}
 	s.Groups = facts.Setting{Directive: "ssl_ciphers", Value: "auto", Default: true}
 	s.NoDHE = true
 	s.Clients = one("ssl_request_cert", "YES")

@@ -74,7 +74,8 @@ func (f *Finds) name(path string) {
 var directoryWords = map[string][]string{"nginx": {"nginx"}, "Apache": {"apache", "httpd"}, "Dovecot": {"dovecot"},
 	"lighttpd": {"lighttpd"}, "Prosody": {"prosody"}, "MariaDB": {"mysql", "mariadb"}}
 
-// read reads the configurations: those that begin with a main file, and parts of one where there is no main file of that
+// read reads the configurations: those that begin with a main file, and parts of one where there is no main file of
+// that
 // server, or the call names them.
 func (f *Finds) read() []facts.Configuration {
 	slices.SortFunc(f.all, func(a, b find) int { return strings.Compare(a.path, b.path) })
@@ -101,7 +102,8 @@ func (f *Finds) read() []facts.Configuration {
 		}
 	}
 	for _, x := range f.all {
-		belongs := slices.ContainsFunc(directoryWords[x.Server], func(word string) bool { return strings.Contains(x.path, word) })
+		belongs := slices.ContainsFunc(directoryWords[x.Server],
+			func(word string) bool { return strings.Contains(x.path, word) })
 		if x.Like == serverconf.IsFragment && (f.named[x.path] || !mains[x.Server] && belongs) {
 			take(x)
 		}
@@ -109,7 +111,8 @@ func (f *Finds) read() []facts.Configuration {
 	return out
 }
 
-// machineOf is the machine whose configuration the file is: below a directory that looks like the root of a file system,
+// machineOf is the machine whose configuration the file is: below a directory that looks like the root of a file
+// system,
 // as in a backup or an image, absolute paths lead into that.
 func (f *Finds) machineOf(path string) *serverconf.Machine {
 	root := ""
@@ -142,8 +145,9 @@ func (p *planner) configurations() {
 		if len(roots) > 3 {
 			some += fmt.Sprintf(" and %d more", len(roots)-3)
 		}
-		p.plan.notes = append(p.plan.notes, some+": this looks like the file system of another machine, so the paths in its "+
-			"configuration are looked up below it")
+		p.plan.notes = append(p.plan.notes,
+			some+": this looks like the file system of another machine, so the paths in its "+
+				"configuration are looked up below it")
 	}
 	known := map[[2]uint64]bool{}
 	for _, f := range p.plan.files {

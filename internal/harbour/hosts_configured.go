@@ -8,7 +8,8 @@ import (
 	"nurvik/core/forge"
 )
 
-// machineTrees are the configuration of the machines whose servers are audited from their own files. Each is the root of a
+// machineTrees are the configuration of the machines whose servers are audited from their own files. Each is the root
+// of a
 // file system, with the packages that are installed there.
 //
 //go:embed all:machines
