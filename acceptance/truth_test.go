@@ -178,6 +178,10 @@ func TestEveryCodeIsShown(t *testing.T) {
 	shown["reach.examination-failed"] = true // nothing that the harbour could serve is known to lead to it
 	shown["trust.timestamps-missing"] = true // only below roots that the distribution ships
 	shown["name.unneeded"] = true            // only where a call gives the names: TestCover has one
+	for _, code := range []string{"deploy.key-differs", "deploy.not-reloaded", "deploy.other-source",
+		"deploy.replaced-elsewhere", "deploy.revoked-still-served"} {
+		shown[code] = true // TestWithVisits and TestReplacedElsewhere show them
+	}
 	for _, e := range judge.Catalogue() {
 		assert.True(t, shown[e.Code], "nothing in the harbour shows %s", e.Code)
 		delete(shown, e.Code)

@@ -145,7 +145,8 @@ func serving(told []judge.Told, address netip.AddrPort, name string) *judge.Told
 			continue
 		}
 		for _, l := range told[i].Site.Listens {
-			if l.Port != address.Port() || l.Address != "" && l.Address != address.Addr().String() && l.Address != "localhost" {
+			if l.Port != address.Port() || l.Address != "" &&
+				l.Address != address.Addr().String() && l.Address != "localhost" {
 				continue
 			}
 			if slices.ContainsFunc(told[i].Site.Names, func(n facts.Setting) bool { return n.Value == name }) {

@@ -171,6 +171,19 @@ func (e *Engine) Configurations(all []facts.Configuration, files []facts.File, o
 	return judge.Configurations(all, files, ofFiles, together, e.fileContext(x))
 }
 
+// Reconcile compares disk, configuration and wire at each place that was visited; what it finds is added to the
+// judgements of the endpoints.
+func (e *Engine) Reconcile(all []facts.Configuration, ofServers []judge.Judgement, places []judge.Placed,
+	observed []facts.Endpoint, endpoints []judge.Judgement, files []facts.File, together *pairing.Result,
+	x Expectation) []judge.Deployment {
+	return judge.Reconcile(all, ofServers, places, observed, endpoints, files, together, e.fileContext(x))
+}
+
+// ReplacedElsewhere adds to the judgements of endpoints that another one serves the successor of a certificate.
+func (e *Engine) ReplacedElsewhere(observed []facts.Endpoint, judgements []judge.Judgement) {
+	judge.ReplacedElsewhere(observed, judgements, e.fileContext(Expectation{Policy: policy.Open()}))
+}
+
 // Alone judges each file by itself.
 func (e *Engine) Alone(files []facts.File, x Expectation) []judge.Judgement {
 	out := make([]judge.Judgement, len(files))

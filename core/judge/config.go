@@ -94,6 +94,9 @@ func (c *configured) naming(n *facts.NamedFile) string {
 	return n.Directive
 }
 
+// keyMismatchCode is left out where what is served says more.
+const keyMismatchCode = "config.key-mismatch"
+
 // configKeyMismatch compares the public half of each configured key with its certificate.
 func configKeyMismatch(c *configured) []Finding {
 	var out []Finding
@@ -115,7 +118,7 @@ func configKeyMismatch(c *configured) []Finding {
 				id.leaf.Label(),
 				id.Certificate.Value)
 		}
-		f := c.finding("config.key-mismatch", s.place(x), s.label+" "+id.leaf.Fingerprint().String(), "%s", message)
+		f := c.finding(keyMismatchCode, s.place(x), s.label+" "+id.leaf.Fingerprint().String(), "%s", message)
 		f.Evidence.Certificate, f.Evidence.Paths = fingerprint(id.leaf), []string{path, id.Certificate.Value}
 		if c.machine.pairs != nil {
 			if fits := c.machine.pairs.holders(id.leaf.PublicKey.Match(), facts.PrivateKey); len(fits) > 0 {

@@ -83,7 +83,7 @@ func revocationOf(c *pki.Certificate, r facts.Revocation, context *Context) []Fi
 	var f Finding
 	switch {
 	case revokedAt(r, context.At):
-		f = aboutCertificate("revoke.revoked", c, "%s is revoked, %s.", c.Label(), revokedWords(r))
+		f = aboutCertificate(revokedCode, c, "%s is revoked, %s.", c.Label(), revokedWords(r))
 		f.Evidence.Places = r.Places
 		return []Finding{f}
 	case r.Status == facts.RevocationBadAnswer:
@@ -221,3 +221,6 @@ func revokeStapleMissing(b *bundle) []Finding {
 	f.replaces = "revoke.bad-answer revoke.stale"
 	return []Finding{f}
 }
+
+// revokedCode is replaced by a code that says more of the same certificate.
+const revokedCode = "revoke.revoked"

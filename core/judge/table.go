@@ -11,6 +11,7 @@ type check struct {
 	file     func(*material) []Finding   // one file by itself
 	files    func(*pairs) []located      // a set of files together
 	config   func(*configured) []Finding // one server's configuration, with the files that it names
+	place    func(*placed) []Finding     // a place of a configuration that was visited
 }
 
 // checks is the table of all rules. The rule of a code is in the file of its area.
@@ -106,6 +107,10 @@ var checks = []check{
 	{codes: []string{"config.obsolete-protocol", "config.in-name-only", "config.broken", "config.not-understood"},
 		config: configTold},
 
+	{codes: []string{"deploy.not-reloaded", "deploy.other-source", "deploy.key-differs"}, place: deployServed},
+	{codes: []string{"deploy.revoked-still-served"}, place: deployRevoked},
+	{codes: []string{"deploy.replaced-elsewhere"}}, // of all endpoints together: ReplacedElsewhere
+
 	{codes: []string{"pair.key-mismatch"}, files: pairKeyMismatch},
 	{codes: []string{"pair.stores-disagree"}, files: pairStoresDisagree},
 	{codes: []string{"pair.request-waiting"}, files: pairRequestWaiting},
@@ -148,6 +153,15 @@ func ofConfiguration(c *configured) (out []Finding) {
 	for _, row := range checks {
 		if row.config != nil {
 			out = append(out, row.config(c)...)
+		}
+	}
+	return out
+}
+
+func ofPlace(p *placed) (out []Finding) {
+	for _, row := range checks {
+		if row.place != nil {
+			out = append(out, row.place(p)...)
 		}
 	}
 	return out

@@ -2,13 +2,18 @@ package audit
 
 import (
 	"fmt"
+	"net"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 
+	"nurvik/core/endpoint"
 	"nurvik/core/facts"
+	"nurvik/core/judge"
 	"nurvik/core/plain"
 	"nurvik/core/serverconf"
 )
@@ -135,9 +140,9 @@ func (f *Finds) machineOf(path string) *serverconf.Machine {
 }
 
 // configurations reads what was found, and the material that is named there and was not read yet.
-func (p *planner) configurations() {
+func (p *planner) configurations() error {
 	if p.finds == nil {
-		return
+		return nil
 	}
 	p.plan.configurations = p.finds.read()
 	if roots := p.finds.roots; len(roots) > 0 {
@@ -174,4 +179,76 @@ func (p *planner) configurations() {
 			p.plan.files = append(p.plan.files, files...)
 		}
 	}
+	if p.request.Visits {
+		return p.visitPlaces()
+	}
+	return nil
+}
+
+// visitPlaces plans a visit to each place that a configuration of this machine says is listening with TLS: at its
+// address, or at the loopback address where it listens at all, under its first name.
+func (p *planner) visitPlaces() error {
+	met := map[string]bool{}
+	for i := range p.plan.configurations {
+		c := &p.plan.configurations[i]
+		if c.Root != "" {
+			continue // its servers do not run here
+		}
+		for n := range c.Sites {
+			s := &c.Sites[n]
+			for _, l := range s.Listens {
+				endpointText, at := placeOf(s, l)
+				if !s.TLS() || endpointText == "" || met[endpointText+" "+at] {
+					continue
+				}
+				met[endpointText+" "+at] = true
+				settings := endpoint.Settings{Endpoint: endpointText, VisitAt: []string{at}, Trust: p.request.Trust,
+					Audiences: p.request.Audiences, HTTPPort: p.request.HTTPPort}
+				if defects := settings.Settle(endpoint.Known{}); len(defects) > 0 {
+					p.plan.unexamined = append(p.plan.unexamined, Unexamined{plain.Text(endpointText),
+					defects[0].Err.Error()})
+					continue
+				}
+				v, err := p.visitOf(settings)
+				if err != nil {
+					return err
+				}
+				p.plan.places = append(p.plan.places, judge.Placed{Configuration: i, Site: n, Endpoint:
+				len(p.plan.visits)})
+				p.plan.visits = append(p.plan.visits, v)
+			}
+		}
+	}
+	return nil
+}
+
+// placeOf is how a place is called as an endpoint, and the address at which it is visited; "" where it cannot be.
+func placeOf(s *facts.Site, l facts.Listen) (endpointText, at string) {
+	if l.Socket || l.Port == 0 || l.Scheme == "http" {
+		return "", ""
+	}
+	address := l.Address
+	switch address {
+	case "", "*":
+		address = "127.0.0.1"
+	case "localhost":
+		address = "127.0.0.1"
+	}
+	parsed, err := netip.ParseAddr(address)
+	if err != nil {
+		return "", ""
+	}
+	name := parsed.String()
+	for _, n := range s.Names {
+		if !strings.ContainsAny(n.Value, "*~^$") && strings.Contains(n.Value, ".") && !strings.HasPrefix(n.Value, ".") {
+			name = n.Value
+			break
+		}
+	}
+	port := strconv.Itoa(int(l.Port))
+	endpointText = net.JoinHostPort(name, port)
+	if l.Scheme != "tls" {
+		endpointText = l.Scheme + "://" + endpointText
+	}
+	return endpointText, netip.AddrPortFrom(parsed, l.Port).String()
 }

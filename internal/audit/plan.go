@@ -48,6 +48,7 @@ type Request struct {
 	Forget    bool            // of certificates in files only what was learnt is kept, not the bytes
 	Estate    string          // an estate file that is obeyed beside the targets
 	Servers   bool            // the configuration of servers is read too, where it is met
+	Visits    bool            // the places that configuration names are visited
 	Report    rescue.Report   // takes defects of the audit itself to the log; nil drops them
 }
 
@@ -56,8 +57,9 @@ type Plan struct {
 	visits         []visit
 	files          []facts.File
 	configurations []facts.Configuration
-	sources        []facts.File // that a heap was made of
-	unordered      bool         // some of the heap came from a directory or an archive
+	places         []judge.Placed // of the configurations, that are visited
+	sources        []facts.File   // that a heap was made of
+	unordered      bool           // some of the heap came from a directory or an archive
 	ofFiles        assess.Expectation
 	anchors        []*trust.Store
 	networks       []fetch.Network
@@ -180,7 +182,9 @@ func NewPlan(ctx context.Context, r Request) (*Plan, error) {
 			return nil, err
 		}
 	}
-	p.configurations()
+	if err := p.configurations(); err != nil {
+		return nil, err
+	}
 	if len(p.visitAt) > 0 && len(p.plan.visits) == 0 {
 		return nil, &UsageError{errors.New("--visit-at says where to visit an endpoint, and no endpoint is named")}
 	}

@@ -23,6 +23,8 @@ type Report struct {
 	NoRoute    []string     `json:"no_route,omitempty"`
 	Linked     []string     `json:"linked,omitempty"` // directories behind links, which were not entered
 	Summary    Summary      `json:"summary"`
+
+	Deployments []judge.Deployment `json:"deployments,omitempty"` // disk, configuration and wire of each place that was visited
 }
 
 // Target is one endpoint or file with its judgement and the facts beneath it.

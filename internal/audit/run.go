@@ -72,6 +72,11 @@ func (p *Plan) Run(ctx context.Context, o Options) *Report {
 	if len(p.configurations) > 0 {
 		ofServers = engine.Configurations(p.configurations, p.files, ofFiles, together, p.ofFiles)
 	}
+	if len(p.places) > 0 {
+		report.Deployments = engine.Reconcile(p.configurations, ofServers, p.places, observed, judgements, p.files,
+			together, p.ofFiles)
+	}
+	engine.ReplacedElsewhere(observed, judgements)
 	noRoute := map[string]bool{}
 	for i, v := range p.visits {
 		e := observed[i]

@@ -56,6 +56,8 @@ that it names, when it is the only target and is called .yaml or .yml, or with
 	f.shared.add(cmd)
 	flags := cmd.Flags()
 	flags.BoolVar(&f.long, "long", false, "show everything that was learnt about each endpoint")
+	flags.BoolVar(&f.request.Visits, "with-visits", false,
+		"visit what the configuration that was read says is listening, and compare disk, configuration and wire")
 	flags.BoolVar(&f.diff, "diff", false, "print only what repairs configuration, as one patch for \"patch -p0 -d /\"")
 	flags.StringVar(&f.request.Estate, "estate", "", "audit the estate in this `FILE`, beside the targets")
 	flags.BoolVar(&f.send, "send", false,

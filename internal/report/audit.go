@@ -59,13 +59,16 @@ type auditHead struct {
 	NoRoute []string      `json:"no_route,omitempty"`
 	Linked  []string      `json:"linked,omitempty"`
 	Summary audit.Summary `json:"summary"`
+
+	Deployments []judge.Deployment `json:"deployments,omitempty"`
 }
 
 // Audit is the report of an audit: the worst first, sound targets in one line
 // each. What was learnt on the wire is shown where one endpoint was asked about,
 // or of all with long.
 func Audit(r *audit.Report, long bool) Document {
-	d := Document{Value: auditHead{r.Schema, r.At, r.Policy, r.NoRoute, r.Linked, r.Summary}, Lists: []List{
+	d := Document{Value: auditHead{r.Schema, r.At, r.Policy, r.NoRoute, r.Linked, r.Summary, r.Deployments}, Lists:
+	[]List{
 		{"targets", len(r.Targets), func(i int) any { return r.Targets[i] }},
 		{"unexamined", len(r.Unexamined), func(i int) any { return r.Unexamined[i] }},
 	}}
@@ -74,6 +77,9 @@ func Audit(r *audit.Report, long bool) Document {
 	}
 	d.Text = func(w io.Writer, s Style) error {
 		if err := targets(w, d.Rows, s); err != nil {
+			return err
+		}
+		if err := deployments(w, r.Deployments, s); err != nil {
 			return err
 		}
 		if err := footer(w, r, s.columns()); err != nil || len(r.Targets) != 1 && !long {
