@@ -4,9 +4,11 @@ import (
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
+	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"encoding/hex"
 	"encoding/pem"
 	"fmt"
 	"math/big"
@@ -59,7 +61,8 @@ func (ca *smallCA) set(name string, daysAgo int) issuedSet {
 	require.NoError(ca.t, err)
 	ca.last++
 	from := time.Now().AddDate(0, 0, -daysAgo)
-	template := &x509.Certificate{SerialNumber: big.NewInt(ca.last), Subject: pkix.Name{CommonName: name}, DNSNames: []string{name},
+	template := &x509.Certificate{SerialNumber: big.NewInt(ca.last),
+		Subject: pkix.Name{CommonName: name}, DNSNames: []string{name},
 		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
 		NotBefore: from, NotAfter: from.AddDate(0, 0, 199)}
 	der, err := x509.CreateCertificate(rand.Reader, template, ca.root, &key.PublicKey, ca.key)
@@ -67,14 +70,16 @@ func (ca *smallCA) set(name string, daysAgo int) issuedSet {
 	pkcs8, err := x509.MarshalPKCS8PrivateKey(key)
 	require.NoError(ca.t, err)
 	return issuedSet{pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}),
-		pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: pkcs8}), tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}}
+		pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: pkcs8}), tls.Certificate{Certificate: [][]byte{der},
+			PrivateKey: key}}
 }
 
 // revoke writes a CRL that names the certificate.
 func (ca *smallCA) revoke(path string, s issuedSet) {
 	leaf, err := x509.ParseCertificate(s.pair.Certificate[0])
 	require.NoError(ca.t, err)
-	der, err := x509.CreateRevocationList(rand.Reader, &x509.RevocationList{Number: big.NewInt(1), ThisUpdate: time.Now().Add(-time.Hour),
+	der, err := x509.CreateRevocationList(rand.Reader, &x509.RevocationList{Number: big.NewInt(1),
+		ThisUpdate: time.Now().Add(-time.Hour),
 		NextUpdate: time.Now().AddDate(0, 0, 7), RevokedCertificateEntries: []x509.RevocationListEntry{{
 			SerialNumber: leaf.SerialNumber, RevocationTime: time.Now().Add(-2 * time.Hour)}}}, ca.root, ca.key)
 	require.NoError(ca.t, err)
@@ -83,7 +88,8 @@ func (ca *smallCA) revoke(path string, s issuedSet) {
 
 // listening serves the certificate on a loopback address.
 func listening(t *testing.T, pair tls.Certificate) string {
-	listener, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12})
+	listener, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{pair},
+		MinVersion: tls.VersionTLS12})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = listener.Close() })
 	go func() {
@@ -192,4 +198,20 @@ func TestReplacedElsewhere(t *testing.T) {
 			assert.Empty(t, got)
 		}
 	}
+}
+
+func leafOf(t *testing.T, s issuedSet) *x509.Certificate {
+	leaf, err := x509.ParseCertificate(s.pair.Certificate[0])
+	require.NoError(t, err)
+	return leaf
+}
+
+func fingerprintOf(s issuedSet) string {
+	sum := sha256.Sum256(s.pair.Certificate[0])
+	return hex.EncodeToString(sum[:])
+}
+
+func keyDigestOf(t *testing.T, s issuedSet) string {
+	sum := sha256.Sum256(leafOf(t, s).RawSubjectPublicKeyInfo)
+	return hex.EncodeToString(sum[:])
 }

@@ -21,7 +21,7 @@ var floors = [][]string{
 	{"strictyaml"},
 	{"pki", "forge", "ciphers"},
 	{"facts", "naming", "lifetime", "keystore", "keycheck", "forge/maze"},
-	{"words", "brief", "endpoint", "policy"},
+	{"words", "brief", "endpoint", "policy", "wanted"},
 	{"intake", "pairing", "inventory", "draft", "serverconf"},
 	{"trust"},
 	{"chain", "probe"},

@@ -148,7 +148,8 @@ func deployKeyDiffers(p *placed, id *identity) Finding {
 	x := orElse(id.Key, id.Certificate)
 	f := aboutCertificate("deploy.key-differs", id.leaf,
 		"%s serves the certificate of %s with its key, and the key file %s on disk holds "+
-			"another key: the next restart fails, or clients fail after it.", p.endpoint.Target, id.leaf.Label(), x.Value)
+			"another key: the next restart fails, or clients fail after it.", p.endpoint.Target, id.leaf.Label(),
+		x.Value)
 	f.Evidence.File, f.Evidence.Line = p.site.place(x).File, p.site.place(x).Line
 	f.Evidence.Paths = []string{x.Value}
 	return f
@@ -184,7 +185,8 @@ func (p *placed) revoked(s servedLeaf) bool {
 	own := *p.context
 	own.begin()
 	own.revoked = nil
-	learnLists(&own, []*bundle{{context: &own, file: true, given: id.given, pool: chain.NewPool(id.given), leaf: id.leaf}})
+	learnLists(&own, []*bundle{{context: &own, file: true, given: id.given, pool: chain.NewPool(id.given),
+		leaf: id.leaf}})
 	return own.revoked[s.Fingerprint()] != ""
 }
 

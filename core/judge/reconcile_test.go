@@ -16,7 +16,8 @@ import (
 // told is a configuration of one place with the certificate and key at the paths.
 func told(certificate, key string) facts.Configuration {
 	at := func(directive, value string, line int) facts.Setting {
-		return facts.Setting{Directive: directive, Value: value, Line: facts.Line{File: "/etc/nginx/nginx.conf", Line: line}}
+		return facts.Setting{Directive: directive, Value: value, Line: facts.Line{File: "/etc/nginx/nginx.conf",
+			Line: line}}
 	}
 	return facts.Configuration{Schema: facts.Schema, Server: "nginx", Path: "/etc/nginx/nginx.conf",
 		Library: facts.Library{Name: "OpenSSL", Version: "3.5", Level: 2}, Files: []string{"/etc/nginx/nginx.conf"},
@@ -25,7 +26,8 @@ func told(certificate, key string) facts.Configuration {
 			Names:   []facts.Setting{at("server_name", host, 3)},
 			Identities: []facts.Identity{{Certificate: at("ssl_certificate", certificate, 4),
 				Key: at("ssl_certificate_key", key, 5)}},
-			Versions: []string{"TLS 1.2", "TLS 1.3"}, VersionsBy: []facts.Setting{at("ssl_protocols", "TLSv1.2 TLSv1.3", 6)},
+			Versions: []string{"TLS 1.2", "TLS 1.3"}, VersionsBy: []facts.Setting{at("ssl_protocols",
+				"TLSv1.2 TLSv1.3", 6)},
 			Suites: at("ssl_ciphers", "ECDHE+AESGCM", 7), Groups: at("ssl_ecdh_curve", "X25519MLKEM768:X25519", 8),
 			Order: facts.ServerOrder}}}
 }
@@ -47,14 +49,15 @@ func reconciled(s *scene, c facts.Configuration, files []facts.File, leaf []byte
 	return reconciledWith(s, c, files, observed(served("1.2,1.3", leaf, s.lower.DER, s.upper.DER)))
 }
 
-func reconciledWith(s *scene, c facts.Configuration, files []facts.File, e facts.Endpoint) (endpoint, server judge.Judgement,
-	shown judge.Deployment) {
+func reconciledWith(s *scene, c facts.Configuration, files []facts.File, e facts.Endpoint) (
+	endpoint, server judge.Judgement, shown judge.Deployment) {
 	context := s.context()
 	observed := []facts.Endpoint{e}
 	endpoints := []judge.Judgement{judge.Endpoint(observed[0], context)}
 	ofFiles, together := judge.Files(files, context)
 	servers := judge.Configurations([]facts.Configuration{c}, files, ofFiles, together, context)
-	all := judge.Reconcile([]facts.Configuration{c}, servers, []judge.Placed{{}}, observed, endpoints, files, together, context)
+	all := judge.Reconcile([]facts.Configuration{c}, servers, []judge.Placed{{}}, observed, endpoints, files,
+		together, context)
 	judge.ReplacedElsewhere(observed, endpoints, context)
 	return endpoints[0], servers[0], all[0]
 }
@@ -77,10 +80,13 @@ func deployCases(s *scene) map[string]judge.Judgement {
 	c := told("/etc/ssl/site.pem", "/etc/ssl/site.key")
 	good := onDisk("/etc/ssl/site.key", nil, spki(key))
 	out := map[string]judge.Judgement{}
-	out["deploy.not-reloaded risk"], _, _ = reconciled(s, c, []facts.File{onDisk("/etc/ssl/site.pem", chain(newer)), good}, older)
-	out["deploy.other-source note"], _, _ = reconciled(s, c, []facts.File{onDisk("/etc/ssl/site.pem", chain(older)), good}, newer)
+	out["deploy.not-reloaded risk"], _, _ = reconciled(s, c, []facts.File{onDisk("/etc/ssl/site.pem", chain(newer)),
+		good}, older)
+	out["deploy.other-source note"], _, _ = reconciled(s, c, []facts.File{onDisk("/etc/ssl/site.pem", chain(older)),
+		good}, newer)
 	var server judge.Judgement
-	out["deploy.key-differs fault"], server, _ = reconciled(s, c, []facts.File{onDisk("/etc/ssl/site.pem", chain(newer)),
+	out["deploy.key-differs fault"], server, _ = reconciled(s, c, []facts.File{onDisk("/etc/ssl/site.pem",
+		chain(newer)),
 		onDisk("/etc/ssl/site.key", nil, spki(otherKey))}, newer)
 	for _, f := range server.Findings {
 		assert.NotEqual(s.t, "config.key-mismatch", f.Code, "what is served says more")
@@ -88,9 +94,11 @@ func deployCases(s *scene) map[string]judge.Judgement {
 	newerElsewhere := onDisk("/etc/ssl/next.pem", chain(newer))
 	e := observed(served("1.2,1.3", older, s.lower.DER, s.upper.DER))
 	since := now.AddDate(0, 0, -1)
-	e.RevocationAsked, e.Revocation = true, []facts.Revocation{{Certificate: pki.FingerprintOf(older), Source: facts.FromList,
-		At: now, Status: facts.RevocationRevoked, RevokedAt: &since}}
-	out["deploy.revoked-still-served fault"], _, _ = reconciledWith(s, c, []facts.File{onDisk("/etc/ssl/site.pem", chain(older)),
+	e.RevocationAsked, e.Revocation = true, []facts.Revocation{{Certificate: pki.FingerprintOf(older),
+		Source: facts.FromList,
+		At:     now, Status: facts.RevocationRevoked, RevokedAt: &since}}
+	out["deploy.revoked-still-served fault"], _, _ = reconciledWith(s, c, []facts.File{onDisk("/etc/ssl/site.pem",
+		chain(older)),
 		newerElsewhere, good}, e)
 
 	both := []facts.Endpoint{observed(served("1.2,1.3", older, s.lower.DER, s.upper.DER)),
@@ -117,7 +125,8 @@ func TestReconcile(t *testing.T) {
 	leaf := s.leaf(s.lower, nil)
 	c := told("/etc/ssl/site.pem", "")
 	c.Sites[0].Identities[0].Key = facts.Setting{}
-	_, server, shown := reconciled(s, c, []facts.File{onDisk("/etc/ssl/site.pem", [][]byte{leaf, s.lower.DER, s.upper.DER})}, leaf)
+	_, server, shown := reconciled(s, c, []facts.File{onDisk("/etc/ssl/site.pem", [][]byte{leaf, s.lower.DER,
+		s.upper.DER})}, leaf)
 	assert.True(t, shown.Agree)
 	assert.Equal(t, "/etc/nginx/nginx.conf:4", shown.Configured.Place)
 	assert.Equal(t, "192.0.2.7:443", shown.Served[0].Place)

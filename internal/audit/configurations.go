@@ -206,15 +206,15 @@ func (p *planner) visitPlaces() error {
 					Audiences: p.request.Audiences, HTTPPort: p.request.HTTPPort}
 				if defects := settings.Settle(endpoint.Known{}); len(defects) > 0 {
 					p.plan.unexamined = append(p.plan.unexamined, Unexamined{plain.Text(endpointText),
-					defects[0].Err.Error()})
+						defects[0].Err.Error()})
 					continue
 				}
 				v, err := p.visitOf(settings)
 				if err != nil {
 					return err
 				}
-				p.plan.places = append(p.plan.places, judge.Placed{Configuration: i, Site: n, Endpoint:
-				len(p.plan.visits)})
+				p.plan.places = append(p.plan.places,
+					judge.Placed{Configuration: i, Site: n, Endpoint: len(p.plan.visits)})
 				p.plan.visits = append(p.plan.visits, v)
 			}
 		}

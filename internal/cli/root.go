@@ -146,7 +146,7 @@ or in the configuration file.`,
 		&cobra.Group{ID: "service", Title: "With a service:"})
 	root.AddCommand(a.identifyCommand(), a.pairCommand(), a.chainCommand(), a.coverCommand(),
 		a.compareCommand(), a.draftCommand(), a.packCommand(),
-		a.expiryCommand(),
+		a.expiryCommand(), a.whereCommand(), a.watchCommand(),
 		a.auditCommand(),
 		a.explainCommand(),
 		a.versionCommand())

@@ -67,8 +67,8 @@ type auditHead struct {
 // each. What was learnt on the wire is shown where one endpoint was asked about,
 // or of all with long.
 func Audit(r *audit.Report, long bool) Document {
-	d := Document{Value: auditHead{r.Schema, r.At, r.Policy, r.NoRoute, r.Linked, r.Summary, r.Deployments}, Lists:
-	[]List{
+	head := auditHead{r.Schema, r.At, r.Policy, r.NoRoute, r.Linked, r.Summary, r.Deployments}
+	d := Document{Value: head, Lists: []List{
 		{"targets", len(r.Targets), func(i int) any { return r.Targets[i] }},
 		{"unexamined", len(r.Unexamined), func(i int) any { return r.Unexamined[i] }},
 	}}

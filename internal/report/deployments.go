@@ -19,7 +19,7 @@ func deployments(w io.Writer, list []judge.Deployment, s Style) error {
 	for _, d := range list {
 		served := make([]string, 0, len(d.Served))
 		for i := range d.Served {
-			served = append(served, leafCell(&d.Served[i], d, width))
+			served = append(served, leafCell(&d.Served[i], width))
 		}
 		if len(served) == 0 {
 			served = []string{"no certificate"}
@@ -28,18 +28,22 @@ func deployments(w io.Writer, list []judge.Deployment, s Style) error {
 		if d.Agree {
 			mark = "= "
 		}
-		out.AppendRow([]any{wrap(mark+d.Endpoint+"\n  "+d.Server, width), leafCell(d.Disk, d, width),
-			leafCell(d.Configured, d, width), strings.Join(served, "\n")})
+		out.AppendRow([]any{wrap(mark+d.Endpoint, width) + "\n  " + d.Server, leafCell(d.Disk, width),
+			leafCell(d.Configured, width), strings.Join(served, "\n")})
 	}
 	_, err := fmt.Fprintln(w, "\n"+out.Render())
 	return err
 }
 
-// leafCell is a certificate with its place. The short fingerprint tells those of one name apart.
-func leafCell(l *judge.DeployedLeaf, _ judge.Deployment, width int) string {
+// leafCell is a certificate with its place. The beginning of the fingerprint tells those of one name apart.
+func leafCell(l *judge.DeployedLeaf, width int) string {
 	if l == nil {
 		return "–"
 	}
-	return wrap(fmt.Sprintf("%s\n%s, %s to %s\n%s", l.Label, l.Certificate.String()[:8], l.NotBefore.Format(time.DateOnly),
-		l.NotAfter.Format(time.DateOnly), l.Place), width)
+	dates := l.NotBefore.Format(time.DateOnly) + " to " + l.NotAfter.Format(time.DateOnly)
+	lines := []string{l.Label, l.Certificate.String()[:8] + ", from", dates, l.Place}
+	for i := range lines {
+		lines[i] = wrap(lines[i], width)
+	}
+	return strings.Join(lines, "\n")
 }

@@ -77,6 +77,41 @@ func TestHoldings(t *testing.T) {
 	assert.Equal(t, api.HoldingFile{Path: "/etc/ssl/bollard.key", Verdict: "faulty",
 		Contents: []string{"private key EC P-256"}}, all[mismatch])
 
+	t.Run("where a certificate is", func(t *testing.T) {
+		found, err := shared.client.Where(t.Context(), "mast.tarnholm.example")
+		require.NoError(t, err)
+		byPath := map[string]api.WherePlace{}
+		for _, p := range found.Places {
+			if p.Holding == "quay" {
+				byPath[p.Name] = p
+			}
+		}
+		require.Contains(t, byPath, "/etc/ssl/mast.crt")
+		require.Contains(t, byPath, "/etc/ssl/mast-new.crt")
+		old := byPath["/etc/ssl/mast.crt"]
+		assert.True(t, old.Now)
+		assert.Equal(t, "name", old.By)
+		assert.NotNil(t, old.Since)
+
+		found, err = shared.client.Where(t.Context(), old.Certificate.String())
+		require.NoError(t, err)
+		require.NotEmpty(t, found.Places)
+		assert.Equal(t, "fingerprint", found.Places[0].By)
+		require.NotEmpty(t, found.After, "mast-new.crt came later")
+		found, err = shared.client.Where(t.Context(), strings.ToUpper(old.Serial))
+		require.NoError(t, err)
+		require.NotEmpty(t, found.Places)
+		assert.Equal(t, "serial number", found.Places[0].By)
+		for _, nowhere := range []string{"nobody.example", "%", "00", strings.Repeat("ab", 32)} {
+			found, err = shared.client.Where(t.Context(), nowhere)
+			require.NoError(t, err)
+			assert.Empty(t, found.Places, nowhere)
+		}
+		response, err := http.Get(shared.address + api.Base + "/where?what=%20")
+		require.NoError(t, err)
+		defer response.Body.Close()
+		assert.Equal(t, http.StatusUnprocessableEntity, response.StatusCode)
+	})
 	t.Run("its findings live on", func(t *testing.T) {
 		kept := slices.DeleteFunc(slices.Clone(files), func(f facts.File) bool {
 			return strings.Contains(f.Path,

@@ -126,6 +126,7 @@ func (s *server) register() {
 	s.registerPolicies()
 	s.registerWhatIfs()
 	s.registerExpiry()
+	s.registerWhere()
 }
 
 // operation is what all operations have in common.
