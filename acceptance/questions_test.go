@@ -52,7 +52,7 @@ func TestQuestionsLeaveTheRecordAlone(t *testing.T) {
 		{"assigned to an endpoint", []string{"estate", "change", cranes, "--policy", "mild"}, 0, "", ""},
 		{"it counts", []string{"run", cranes, "--follow"}, 0, "1 sound", ""},
 		{"and is in use", []string{"policy", "remove", "mild"}, 2, "", "assigned"},
-		{"a holding", []string{"audit", ten, "--fail-from", "never", "--send", "--holding", "quay"}, 0, "",
+		{"a holding", []string{"collect", ten, "--holding", "quay"}, 0, "",
 			`as the holding "quay"`},
 		{"has a policy of its own", []string{"holding", "change", "quay", "--policy", "strict"}, 0,
 			"changed quay; by the policy strict", ""},

@@ -40,7 +40,8 @@ func TestWhere(t *testing.T) {
 		{"by its serial number", leaf.SerialNumber.Text(16), []string{"endpoint", "file", "configuration"}, 0},
 		{"in decimal", leaf.SerialNumber.String(), []string{"endpoint", "file", "configuration"}, 0},
 		{"by its fingerprint", fingerprintOf(older), []string{"endpoint", "file", "configuration"}, 0},
-		{"by the digest of its key", keyDigestOf(t, older), []string{"endpoint", "file", "file", "configuration", "configuration"}, 0},
+		{"by the digest of its key", keyDigestOf(t, older), []string{"endpoint", "file", "file", "configuration",
+			"configuration"}, 0},
 		{"by its name, the newer one too", name, []string{"endpoint", "file", "file", "configuration"}, 0},
 		{"nowhere", "quay.tarnholm.example", nil, 1},
 	}
@@ -76,9 +77,10 @@ func TestWatch(t *testing.T) {
 	older, newer := ca.set(name, 60), ca.set(name, 5)
 	var now atomic.Pointer[tls.Certificate]
 	now.Store(&older.pair)
-	listener, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
-		return now.Load(), nil
-	}})
+	listener, err := tls.Listen("tcp", "127.0.0.1:0",
+		&tls.Config{GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+			return now.Load(), nil
+		}})
 	require.NoError(t, err)
 	defer listener.Close()
 	go func() {

@@ -60,7 +60,8 @@ func main() {
 var parts = []struct {
 	name string
 	rows func(directory string, out table.Writer) (missed bool, err error)
-}{{"files", fileRows}, {"hosts", hostRows}, {"heap", heapRows}, {"mazes", mazeRows}, {"visits", visitRows}, {"chains", chainRows}, {"shared",
+}{{"files", fileRows}, {"hosts", hostRows}, {"heap", heapRows}, {"mazes", mazeRows}, {"visits", visitRows}, {"chains",
+	chainRows}, {"shared",
 	sharedRows},
 	{"expiry", expiryRows}}
 

@@ -12,6 +12,8 @@ type File struct {
 	Items   []Item   `json:"items"`
 	Defects []Defect `json:"defects,omitempty"`
 
+	Configuration *Configuration `json:"configuration,omitempty" doc:"Of a holding: the server whose configuration begins with this file"`
+
 	RevocationAsked bool         `json:"revocation_asked,omitempty" doc:"Issuers were asked about revocation"`
 	Revocation      []Revocation `json:"revocation,omitempty"`
 	Fetched         []Fetched    `json:"fetched,omitempty" doc:"Issuers' certificates that were fetched because they lack"`

@@ -252,7 +252,7 @@ func (h *haproxyReader) bind(s *facts.Site, d *Directive) {
 		}
 	}
 	apply(strings.Fields(options.Value), options)
-	line := d.setting(d.Text)
+	line := d.setting(versionWords(d.Args))
 	for i, word := range d.Args {
 		next := d.Arg(i + 1)
 		switch word {
@@ -294,6 +294,20 @@ func (h *haproxyReader) bind(s *facts.Site, d *Directive) {
 	if len(s.Identities) == 0 && !strings.Contains(d.Text, "crt") {
 		h.broken(d.Line, facts.ConfMissingPart, "bind with ssl", "crt")
 	}
+}
+
+// versionWords are the words of a bind line that choose versions.
+func versionWords(list []string) string {
+	var out []string
+	for i, word := range list {
+		switch {
+		case (word == "ssl-min-ver" || word == "ssl-max-ver") && i+1 < len(list):
+			out = append(out, word, list[i+1])
+		case strings.HasPrefix(word, "force-"), strings.HasPrefix(word, "no-tlsv"), word == "no-sslv3":
+			out = append(out, word)
+		}
+	}
+	return strings.Join(out, " ")
 }
 
 // certificate notes a file of key and certificates, or each of a directory.

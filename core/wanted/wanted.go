@@ -28,8 +28,8 @@ var ErrNothing = errors.New("say what to look for: a serial number, fingerprint,
 // are longer.
 const longestSerial = 64
 
-// Parse reads a serial number (decimal, or hexadecimal with or without colons), a fingerprint, a key digest, a name or a
-// subject. Digits alone are tried as decimal and as hexadecimal.
+// Parse reads a serial number (decimal, or hexadecimal with or without colons), a fingerprint, a key digest, a name or
+// a subject. Digits alone are tried as decimal and as hexadecimal.
 func Parse(text string) (Thing, error) {
 	text = strings.TrimSpace(text)
 	t := Thing{Text: text, Name: strings.ToLower(strings.TrimSuffix(text, "."))}
@@ -69,8 +69,8 @@ func even(digits string) string {
 	return digits
 }
 
-// Certificate says by what the certificate is found: "fingerprint", "key", "serial number", "name" or "subject"; "" when
-// it is not the one.
+// Certificate says by what the certificate is found: "fingerprint", "key", "serial number", "name" or "subject"; ""
+// when it is not the one.
 func (t Thing) Certificate(c *pki.Certificate) string {
 	switch {
 	case t.Digest != nil && c.Fingerprint() == *t.Digest:

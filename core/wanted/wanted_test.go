@@ -24,7 +24,8 @@ func certificate(t *testing.T, serial int64) *pki.Certificate {
 	spki, err := forge.PublicInfo(key)
 	require.NoError(t, err)
 	der, err := forge.Issue(nil, key, forge.Template{Name: "Tide Gauge", Names: []string{"tides.tarnholm.example",
-		"*.quays.tarnholm.example"}, Serial: big.NewInt(serial), SPKI: spki, From: time.Now(), Until: time.Now().AddDate(0, 1, 0)})
+		"*.quays.tarnholm.example"}, Serial: big.NewInt(serial), SPKI: spki, From: time.Now(),
+		Until: time.Now().AddDate(0, 1, 0)})
 	require.NoError(t, err)
 	c, err := pki.ParseCertificate(der)
 	require.NoError(t, err)

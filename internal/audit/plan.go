@@ -94,19 +94,14 @@ func (p *Plan) Limits() limits.Limits { return p.limits }
 // Resolver is the name server that an estate file names, nil for the system's.
 func (p *Plan) Resolver() *estatefile.Resolver { return p.resolver }
 
+// Configurations are those of the servers that were read.
+func (p *Plan) Configurations() []facts.Configuration { return p.configurations }
+
+// Unexamined are the targets, or parts of them, that could not be read.
+func (p *Plan) Unexamined() []Unexamined { return p.unexamined }
+
 // Files are the files that were read.
 func (p *Plan) Files() []facts.File { return p.files }
-
-// Stores are the names of the trust stores that files are judged by.
-func (p *Plan) Stores() (trusted, audiences []string) {
-	for _, s := range p.ofFiles.Trust {
-		trusted = append(trusted, s.Name)
-	}
-	for _, s := range p.ofFiles.Audiences {
-		audiences = append(audiences, s.Name)
-	}
-	return trusted, audiences
-}
 
 // UsageError says that the request itself is wrong.
 type UsageError struct{ Err error }

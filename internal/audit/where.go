@@ -25,7 +25,8 @@ func (p *Plan) Where(ctx context.Context, o Options, t wanted.Thing) (api.Where,
 		for _, v := range observed[i].Observations {
 			for n, der := range v.Certificates {
 				seen = true
-				w.certificate(der, api.WherePlace{Kind: "endpoint", Name: name, Address: v.Address.String(), Line: 0}, n)
+				w.certificate(der, api.WherePlace{Kind: "endpoint", Name: name, Address: v.Address.String(), Line: 0},
+					n)
 			}
 		}
 		if !seen {
@@ -74,7 +75,8 @@ func (w *search) certificate(der []byte, place api.WherePlace, position int) {
 		w.found = map[pki.Fingerprint]bool{}
 	}
 	w.found[c.Fingerprint()] = true
-	place.What, place.By, place.Label, place.Certificate, place.Serial, place.Now = string(facts.Certificate), by, c.Label(),
+	place.What, place.By, place.Label, place.Certificate, place.Serial, place.Now = string(facts.Certificate), by,
+		c.Label(),
 		c.Fingerprint(), c.SerialHex(), true
 	place.NotBefore, place.NotAfter = &c.NotBefore, &c.NotAfter
 	w.out.Places = append(w.out.Places, place)
@@ -83,7 +85,8 @@ func (w *search) certificate(der []byte, place api.WherePlace, position int) {
 func (w *search) file(f *facts.File) {
 	for n := range f.Items {
 		item := &f.Items[n]
-		place := api.WherePlace{Kind: "file", Name: f.Path, Line: item.Line, Alias: item.Alias, What: string(item.Kind), Now: true}
+		place := api.WherePlace{Kind: "file", Name: f.Path, Line: item.Line, Alias: item.Alias,
+			What: string(item.Kind), Now: true}
 		switch item.Kind {
 		case facts.Certificate:
 			w.certificate(item.DER, place, n)
@@ -100,7 +103,10 @@ func (w *search) file(f *facts.File) {
 			if err != nil {
 				continue
 			}
-			named := slices.ContainsFunc(q.Wanted.HostNames(), func(name string) bool { return strings.EqualFold(name, w.thing.Name) })
+			named := slices.ContainsFunc(q.Wanted.HostNames(), func(name string) bool {
+				return strings.EqualFold(name,
+					w.thing.Name)
+			})
 			switch {
 			case w.thing.Key(q.PublicKey):
 				place.By = "key"
@@ -143,7 +149,8 @@ func (w *search) configuration(c *facts.Configuration, files []facts.File) {
 	for _, s := range c.Sites {
 		for _, n := range s.Names {
 			if strings.EqualFold(n.Value, w.thing.Name) && n.Line.Line > 0 {
-				w.out.Places = append(w.out.Places, api.WherePlace{Kind: "configuration", Name: n.File, Line: n.Line.Line,
+				w.out.Places = append(w.out.Places, api.WherePlace{Kind: "configuration", Name: n.File,
+					Line: n.Line.Line,
 					What: string(facts.Certificate), By: "name", Label: n.Directive + " " + n.Value, Now: true})
 			}
 		}
@@ -188,7 +195,10 @@ func (w *search) relatives() {
 		}
 	}
 	for _, list := range [][]api.WhereOther{w.out.SameKey, w.out.Before, w.out.After} {
-		slices.SortFunc(list, func(a, b api.WhereOther) int { return cmp.Compare(a.Certificate.String(), b.Certificate.String()) })
+		slices.SortFunc(list, func(a, b api.WhereOther) int {
+			return cmp.Compare(a.Certificate.String(),
+				b.Certificate.String())
+		})
 	}
 }
 

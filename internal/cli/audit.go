@@ -5,14 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
-	"path/filepath"
-	"strings"
 
 	"github.com/spf13/cobra"
 
 	"nurvik/core/judge"
-	"nurvik/internal/api"
 	"nurvik/internal/audit"
 	"nurvik/internal/report"
 )
@@ -20,10 +16,8 @@ import (
 // auditFlags are the flags of "nurvik audit".
 type auditFlags struct {
 	targetFlags
-	long, diff      bool
-	shared          sharedFlag
-	send            bool
-	server, holding string
+	long, diff bool
+	shared     sharedFlag
 }
 
 func (a *app) auditCommand() *cobra.Command {
@@ -60,10 +54,6 @@ that it names, when it is the only target and is called .yaml or .yml, or with
 		"visit what the configuration that was read says is listening, and compare disk, configuration and wire")
 	flags.BoolVar(&f.diff, "diff", false, "print only what repairs configuration, as one patch for \"patch -p0 -d /\"")
 	flags.StringVar(&f.request.Estate, "estate", "", "audit the estate in this `FILE`, beside the targets")
-	flags.BoolVar(&f.send, "send", false,
-		"send what was read from the files to the service, never a private key; it is shown there as a holding")
-	flags.StringVar(&f.holding, "holding", "", "call the holding that is sent `NAME` (default this machine's)")
-	addServer(cmd, &f.server)
 	return cmd
 }
 
@@ -78,11 +68,6 @@ func (a *app) audit(ctx context.Context, f *auditFlags) error {
 	}
 	for _, note := range plan.Notes() {
 		fmt.Fprintln(a.stderr, "nurvik: "+note)
-	}
-	if f.send {
-		if err := a.send(ctx, f, plan); err != nil {
-			return err
-		}
 	}
 	visiting, finish := a.progress(plan.Steps(), "visiting")
 	asking, finishAsking := a.phase("asking issuers")
@@ -114,55 +99,6 @@ func (a *app) audit(ctx context.Context, f *auditFlags) error {
 		return &statusError{status: statusUnexamined}
 	}
 	return nil
-}
-
-// send gives the service the facts of the files that were read.
-func (a *app) send(ctx context.Context, f *auditFlags, plan *audit.Plan) error {
-	if len(plan.Files()) == 0 {
-		return usage(errors.New("--send has nothing to send: no file was named or recognised"))
-	}
-	c, err := a.connect(f.server)
-	if err != nil {
-		return err
-	}
-	facts := api.HoldingFacts{HoldingHeader: api.HoldingHeader{Name: f.holding, Policy: f.request.Policy}}
-	if facts.Name == "" {
-		if facts.Name, err = os.Hostname(); err != nil {
-			return usage(fmt.Errorf("this machine has no name; give one with --holding: %w", err))
-		}
-	}
-	facts.Trust, facts.Audiences = plan.Stores()
-	seen := map[string]int{}
-	for _, file := range plan.Files() { // there, only whole paths tell where a file is
-		if file.Path, err = filepath.Abs(file.Path); err != nil {
-			return err
-		}
-		if file.Archive != "" {
-			if file.Archive, err = filepath.Abs(file.Archive); err != nil {
-				return err
-			}
-		}
-		if seen[file.Path]++; seen[file.Path] > 1 { // names that differ in characters that nobody can see
-			file.Path = fmt.Sprintf("%s (%d)", file.Path, seen[file.Path])
-		}
-		facts.Files = append(facts.Files, file)
-	}
-	sent, finish := a.progress(len(facts.Files), "sending")
-	holding, err := c.SendHolding(ctx, facts, func(files int) {
-		if sent != nil {
-			sent(files, len(facts.Files))
-		}
-	})
-	finish()
-	if err != nil {
-		return refused(err)
-	}
-	if holding, err = c.JudgedHolding(ctx, holding.ID); err != nil {
-		return refused(err)
-	}
-	_, err = fmt.Fprintf(a.stderr, "Sent the facts of %d files as the holding %q; it is %s there: %s/holdings/%d\n",
-		holding.Files, holding.Name, holding.Verdict, strings.TrimSuffix(f.server, "/"), holding.ID)
-	return err
 }
 
 // planOf reads what the call names. Where files are locked and somebody is

@@ -20,7 +20,7 @@ func (a *app) holdingCommand() *cobra.Command {
 		Use:     "holding",
 		GroupID: "service",
 		Short:   "List, show, change and remove what machines have sent",
-		Long: `A holding is what one machine holds on disk, as facts that "nurvik audit --send"
+		Long: `A holding is what one machine holds on disk, as facts that "nurvik collect"
 sent. It is judged by a policy of its own.`,
 		Example: `  nurvik holding list
   nurvik holding show quay
@@ -50,7 +50,7 @@ func (a *app) holdingList(server *string) *cobra.Command {
 
 func printHoldings(w io.Writer, list []api.Holding, s report.Style) error {
 	if len(list) == 0 {
-		_, err := fmt.Fprintln(w, "no holdings; send one with \"nurvik audit /etc/ssl --send\"")
+		_, err := fmt.Fprintln(w, "no holdings; send one with \"nurvik collect /etc\"")
 		return err
 	}
 	out := report.NewTable("verdict", "holding", "files", "policy", "sent", "findings")

@@ -127,8 +127,7 @@ func TestMaterialCommands(t *testing.T) {
 			"", "leave out"},
 		{"pair nothing", "", []string{"pair"}, 2, "", "name a file or a directory"},
 		{"both from standard input", "", []string{"pair", "--key", "-", "--certificate", "-"}, 2, "", "not both"},
-		{"nothing to send", "", []string{"audit", "tides.tarnholm.example", "--visit-at", "127.0.0.1:1", "--send"}, 2,
-			"", "nothing to send"},
+		{"nothing to send", "", []string{"collect", "tides.tarnholm.example"}, 2, "", "no file and no directory"},
 		{"no severity", "", []string{"pair", d, "--fail-from", "bad"}, 2, "", "fault, risk, note or never"},
 	}
 	for _, tt := range tests {

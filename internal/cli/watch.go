@@ -65,7 +65,8 @@ func awaited(until string) (*pki.Fingerprint, error) {
 		return &f, nil
 	}
 	if _, err := os.Stat(until); err != nil {
-		return nil, fmt.Errorf("--until is a file, the SHA-256 fingerprint of a certificate, or the word changed: %w", err)
+		return nil, fmt.Errorf("--until is a file, the SHA-256 fingerprint of a certificate, or the word changed: %w",
+			err)
 	}
 	leaf, err := audit.LeafOf(until)
 	if err != nil {

@@ -58,7 +58,8 @@ func wherePlaces(w io.Writer, found api.Where, s Style) error {
 		if !p.Now && p.Until != nil {
 			seen = "until " + p.Until.Format(time.DateOnly)
 		}
-		out.AppendRow([]any{wrap(whereName(p), width), wrap(p.Label, width), p.By, between(p.NotBefore, p.NotAfter), seen})
+		out.AppendRow([]any{wrap(whereName(p), width), wrap(p.Label, width), p.By, between(p.NotBefore, p.NotAfter),
+			seen})
 	}
 	lines := out.Render()
 	if found.More > 0 {

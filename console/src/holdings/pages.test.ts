@@ -45,7 +45,7 @@ describe('HoldingsPage', () => {
     serve({ 'GET /api/v1/holdings': [] })
     const page = mount(HoldingsPage, { global: global() })
     await flushPromises()
-    expect(page.text()).toContain('nurvik audit /etc/ssl --send')
+    expect(page.text()).toContain('nurvik collect /etc')
   })
 })
 

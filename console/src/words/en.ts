@@ -186,7 +186,7 @@ export const en = {
   'certificate.sha256': 'SHA-256',
   'holdings.what': 'What machines hold on disk. Their clients send facts, never a file and never the ' +
     'private part of a key.',
-  'holdings.none': 'No machine has sent anything yet. On one, run “nurvik audit /etc/ssl --send --server ADDRESS”.',
+  'holdings.none': 'No machine has sent anything yet. On one, run “nurvik collect /etc --server ADDRESS”.',
   'holdings.waiting': 'not yet judged',
   'holdings.machine': 'Machine',
   'holdings.files': 'Files',

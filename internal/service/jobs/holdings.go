@@ -9,6 +9,7 @@ import (
 	"nurvik/core/assess"
 	"nurvik/core/brief"
 	"nurvik/core/endpoint"
+	"nurvik/core/facts"
 
 	"nurvik/core/judge"
 	"nurvik/internal/service/store"
@@ -91,7 +92,11 @@ func (q *Queue) judgeHolding(ctx context.Context, id int64) error {
 		}
 	}
 	expected := library.Expect(endpoint.Settings{Policy: h.Policy, Trust: h.Trust, Audiences: h.Audiences})
-	judgements, _ := engine.Files(files, expected)
+	files, configurations := configurationsOf(files)
+	judgements, together := engine.Files(files, expected)
+	if len(configurations) > 0 {
+		judgements = append(judgements, engine.Configurations(configurations, files, judgements, together, expected)...)
+	}
 	return q.store.Tx(ctx, func(tx *store.Tx) error {
 		if err := tx.Sole("judging"); err != nil {
 			return err
@@ -101,4 +106,19 @@ func (q *Queue) judgeHolding(ctx context.Context, id int64) error {
 		}
 		return nil
 	})
+}
+
+// configurationsOf takes the configurations of servers out of a holding's files.
+func configurationsOf(all []facts.File) (files []facts.File, configurations []facts.Configuration) {
+	files = make([]facts.File, 0, len(all))
+	for i := range all {
+		if c := all[i].Configuration; c != nil {
+			configurations = append(configurations, *c)
+			if len(all[i].Items)+len(all[i].Defects) == 0 {
+				continue
+			}
+		}
+		files = append(files, all[i])
+	}
+	return files, configurations
 }

@@ -32,12 +32,14 @@ type WhereRow struct {
 
 // whereSightings are all sightings with their places.
 const whereSightings = `
-	SELECT s.kind, coalesce(e.target, '') AS target, p.address, coalesce(h.name, '') AS holding, p.path, p.line, p.alias,
+	SELECT s.kind, coalesce(e.target, '') AS target, p.address, coalesce(h.name, '') AS holding, p.path, p.line,
+	p.alias,
 		coalesce(s.certificate, '') AS sha256, s.spki_sha256, coalesce(c.subject, '') AS subject,
 		coalesce(c.serial, '') AS serial, coalesce(array_to_string(c.names[1:5], chr(10)), '') AS names,
 		coalesce(c.authority, false) AS authority, c.not_before, c.not_after, s.first_seen, s.last_seen,
 		s.last_seen = (SELECT max(s2.last_seen) FROM sightings s2 JOIN places p2 ON p2.id = s2.place_id
-			WHERE p2.endpoint_id IS NOT DISTINCT FROM p.endpoint_id AND p2.holding_id IS NOT DISTINCT FROM p.holding_id) AS now
+			WHERE p2.endpoint_id IS NOT DISTINCT FROM p.endpoint_id AND p2.holding_id IS NOT DISTINCT FROM
+			p.holding_id) AS now
 	FROM sightings s JOIN places p ON p.id = s.place_id
 		LEFT JOIN certificates c ON c.sha256 = s.certificate
 		LEFT JOIN endpoints e ON e.id = p.endpoint_id LEFT JOIN holdings h ON h.id = p.holding_id`
@@ -67,10 +69,12 @@ func (s *Store) Where(ctx context.Context, t wanted.Thing, limit int) (rows []Wh
 		return nil, 0, nil
 	}
 	where := " WHERE " + strings.Join(conditions, " OR ")
-	if err := s.read(ctx).Raw("SELECT count(*) FROM ("+whereSightings+where+") x", values...).Scan(&total).Error; err != nil {
+	if err := s.read(ctx).Raw("SELECT count(*) FROM ("+whereSightings+where+") x",
+		values...).Scan(&total).Error; err != nil {
 		return nil, 0, err
 	}
-	err = s.read(ctx).Raw(whereSightings+where+" ORDER BY now DESC, last_seen DESC, target, holding, path, line LIMIT ?",
+	err = s.read(ctx).Raw(whereSightings+where+
+		" ORDER BY now DESC, last_seen DESC, target, holding, path, line LIMIT ?",
 		append(values, limit)...).Scan(&rows).Error
 	return rows, total, err
 }

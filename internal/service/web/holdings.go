@@ -2,6 +2,7 @@ package web
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -126,6 +127,9 @@ func holdingOf(h store.Holding) api.Holding {
 // contents says in a few words each what a file holds.
 func contents(f facts.File) []string {
 	out := []string{}
+	if c := f.Configuration; c != nil {
+		out = append(out, fmt.Sprintf("configuration of %s, %d places", c.Server, len(c.Sites)))
+	}
 	for i := range f.Items {
 		e := inventory.Of(&f.Items[i], nil, false)
 		words := e.What

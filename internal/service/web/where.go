@@ -25,15 +25,17 @@ func (s *server) registerWhere() {
 		func(ctx context.Context, in *input) (*body[api.Where], error) {
 			thing, err := wanted.Parse(in.What)
 			if err != nil {
-				return nil, huma.Error422UnprocessableEntity("it cannot be looked for", &huma.ErrorDetail{Message: err.Error(),
-					Location: "query.what"})
+				return nil, huma.Error422UnprocessableEntity("it cannot be looked for",
+					&huma.ErrorDetail{Message: err.Error(),
+						Location: "query.what"})
 			}
 			rows, total, err := s.Store.Where(ctx, thing, mostPlaces)
 			if err != nil {
 				return nil, s.failure(err)
 			}
-			out := api.Where{What: thing.Text, Places: []api.WherePlace{}, SameKey: []api.WhereOther{}, Before: []api.WhereOther{},
-				After: []api.WhereOther{}, More: int(total) - len(rows)}
+			out := api.Where{What: thing.Text, Places: []api.WherePlace{}, SameKey: []api.WhereOther{},
+				Before: []api.WhereOther{},
+				After:  []api.WhereOther{}, More: int(total) - len(rows)}
 			keys, found := map[string]bool{}, map[string]*store.WhereRow{}
 			for i := range rows {
 				r := &rows[i]
@@ -62,8 +64,9 @@ func sortedKeys[T any](of map[string]T) []string {
 
 // wherePlace is a row for people and programs.
 func wherePlace(r *store.WhereRow, t wanted.Thing) api.WherePlace {
-	p := api.WherePlace{Kind: "endpoint", Name: r.Target, Address: r.Address, Holding: r.Holding, Line: r.Line, Alias: r.Alias,
-		What: r.Kind, Serial: r.Serial, NotBefore: r.NotBefore, NotAfter: r.NotAfter, Now: r.Now, Since: &r.FirstSeen,
+	p := api.WherePlace{Kind: "endpoint", Name: r.Target, Address: r.Address, Holding: r.Holding, Line: r.Line,
+		Alias: r.Alias,
+		What:  r.Kind, Serial: r.Serial, NotBefore: r.NotBefore, NotAfter: r.NotAfter, Now: r.Now, Since: &r.FirstSeen,
 		Until: &r.LastSeen, Label: whereLabel(r), By: "name"}
 	if r.Holding != "" {
 		p.Kind, p.Name = "file", r.Path
@@ -120,8 +123,9 @@ func addRelatives(out *api.Where, rows []store.WhereRow, keys map[string]bool, f
 			}
 			return
 		}
-		*list = append(*list, api.WhereOther{Label: whereLabel(r), Certificate: f, Serial: r.Serial, NotBefore: r.NotBefore,
-			NotAfter: r.NotAfter, Places: []string{place}})
+		*list = append(*list, api.WhereOther{Label: whereLabel(r), Certificate: f, Serial: r.Serial,
+			NotBefore: r.NotBefore,
+			NotAfter:  r.NotAfter, Places: []string{place}})
 	}
 	for i := range rows {
 		r := &rows[i]
