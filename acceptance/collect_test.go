@@ -23,41 +23,17 @@ import (
 	"nurvik/internal/api"
 )
 
-// planted is in places of configuration where people write passwords, and where a mistake puts them.
+// planted is a password in testdata/planted, where people write one into configuration and where a mistake puts it.
 const planted = "Wreck-Buoy-77!Xq"
-
-// plantedFiles are configurations with the password, by path.
-var plantedFiles = map[string]string{
-	"etc/os-release": "ID=debian\n",
-	"etc/nginx/nginx.conf": "events {}\nhttp {\n server {\n  listen 443 ssl;\n  server_name a.tarnholm.example;\n  ssl_certificate a.pem;\n" +
-		"  ssl_certificate_key a.key;\n  proxy_set_header Authorization \"Basic " + planted + "\";\n  ssl_secret " + planted + ";\n" +
-		"  return 301 https://a.tarnholm.example/?token=" + planted + ";\n  ssl_protocols TLSv1.2 " + planted + ";\n }\n}\n" +
-		"password \"" + planted + "\n",
-	"etc/apache2/apache2.conf": "Listen 443\nDefine SECRET " + planted + "\n<VirtualHost *:443>\nServerName b.tarnholm.example\nSSLEngine on\n" +
-		"SSLCertificateFile /etc/nginx/a.pem\nSSLPassPhraseDialog \"exec:/bin/echo " + planted + "\"\nSetEnv TOKEN ${SECRET}\n" +
-		"Redirect permanent / https://b.tarnholm.example/" + planted + "\nSSLOpenSSLConfCmd Passphrase " + planted + "\n</VirtualHost>\n",
-	"etc/haproxy/haproxy.cfg": "global\nuserlist u\n user admin password " + planted + "\nfrontend f\n bind :444 ssl crt /etc/nginx/a.pem npn " + planted + "\n" +
-		" stats auth admin:" + planted + "\n http-request redirect location https://x/" + planted + "\n",
-	"etc/postfix/main.cf": "smtpd_tls_security_level = may\nsmtpd_tls_cert_file = /etc/nginx/a.pem\nrelay_password = " + planted + "\n" +
-		"smtpd_tls_ciphers = $relay_password\nsmtpd_tls_passwd = " + planted + "\n",
-	"etc/dovecot/dovecot.conf": "protocols = imap\nssl = yes\nssl_cert = </etc/nginx/a.pem\nssl_key = </etc/nginx/a.key\nssl_key_password = " + planted + "\n" +
-		"ssl_pasword = " + planted + "\n",
-	"etc/ldap/slapd.conf":                    "database mdb\nrootdn cn=admin\nrootpw " + planted + "\nTLSCertificateFile /etc/nginx/a.pem\nTLSCertificateKeyFile /etc/nginx/a.key\n",
-	"etc/postgresql/15/main/postgresql.conf": "listen_addresses = '*'\nssl = on\nssl_passphrase_command = 'echo " + planted + "'\nssl_cert_file = '/etc/nginx/a.pem'\nssl_passwd = '" + planted + "'\n",
-	"etc/mysql/my.cnf":                       "[client]\npassword = " + planted + "\n[mysqld]\nssl_cert = /etc/nginx/a.pem\nssl_key = /etc/nginx/a.key\nssl_passphrase = " + planted + "\ntls_version = " + planted + "\n",
-	"etc/exim4/exim.conf":                    "SECRET = " + planted + "\ntls_certificate = /etc/nginx/a.pem\ntls_privatekey = ${lookup{SECRET}lsearch{x}}\nhide mysql_servers = x/y/SECRET\nbegin acl\nbegin routers\n",
-	"etc/lighttpd/lighttpd.conf":             "server.document-root = \"/srv\"\nserver.port = 445\nvar.pw = \"" + planted + "\"\nssl.engine = \"enable\"\nssl.pemfile = \"/etc/nginx/a.pem\"\nssl.passphrase = \"" + planted + "\"\n",
-	"etc/prosody/prosody.cfg.lua":            "modules_enabled = {}\nssl = { certificate = \"/etc/nginx/a.pem\"; key = \"/etc/nginx/a.key\"; password = \"" + planted + "\" }\nVirtualHost \"c.tarnholm.example\"\ncomponent_secret = \"" + planted + "\"\n",
-	"etc/tomcat10/server.xml":                "<Server><Connector port=\"8443\" SSLEnabled=\"true\" keystoreFile=\"/etc/nginx/a.pem\" keystorePass=\"" + planted + "\"/></Server>",
-	"etc/vsftpd.conf":                        "listen=YES\nssl_enable=YES\nrsa_cert_file=/etc/nginx/a.pem\nssl_password=" + planted + "\nlisten_port=" + planted + "\n",
-}
 
 // dresses are the encodings in which a secret could leave.
 func dresses(secret []byte) map[string][]byte {
 	return map[string][]byte{
-		"as it is": secret, "hexadecimal": []byte(hex.EncodeToString(secret)),
-		"base64":     []byte(strings.TrimRight(base64.StdEncoding.EncodeToString(secret), "=")),
-		"base64 url": []byte(base64.RawURLEncoding.EncodeToString(secret)), "escaped": []byte(url.QueryEscape(string(secret))),
+		"as it is":    secret,
+		"hexadecimal": []byte(hex.EncodeToString(secret)),
+		"base64":      []byte(strings.TrimRight(base64.StdEncoding.EncodeToString(secret), "=")),
+		"base64 url":  []byte(base64.RawURLEncoding.EncodeToString(secret)),
+		"escaped":     []byte(url.QueryEscape(string(secret))),
 	}
 }
 
@@ -72,9 +48,7 @@ func TestCollectKeepsSecrets(t *testing.T) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(at), 0o700))
 		require.NoError(t, os.WriteFile(at, data, 0o600))
 	}
-	for path, text := range plantedFiles {
-		put(path, []byte(text))
-	}
+	require.NoError(t, os.CopyFS(machine, os.DirFS("testdata/planted")))
 	put("etc/nginx/a.pem", set.certificate)
 	put("etc/nginx/a.key", set.key)
 	block, _ := pem.Decode(set.key)
@@ -112,7 +86,8 @@ func TestCollectKeepsSecrets(t *testing.T) {
 	for _, f := range view.Findings {
 		codes[f.Code] = true
 	}
-	assert.True(t, codes["config.broken"] || codes["config.not-understood"], "the configuration is judged there: %v", codes)
+	judged := codes["config.broken"] || codes["config.not-understood"]
+	assert.True(t, judged, "the configuration is judged there: %v", codes)
 	assert.Greater(t, strings.Count(shown.stdout, `"configuration"`), 11)
 
 	var stored bytes.Buffer

@@ -51,7 +51,7 @@ func writeVirtualHosts(root string, count int) error {
 	put := func(path string, data []byte) error { return os.WriteFile(filepath.Join(root, path), data, 0o600) }
 	if err := put("nginx/nginx.conf",
 		[]byte("events {}\nhttp {\n\tssl_protocols TLSv1.2 TLSv1.3;\n\tssl_ciphers ECDHE+AESGCM;\n"+
-		"\tssl_prefer_server_ciphers on;\n\tinclude sites-enabled/*;\n}\n")); err != nil {
+			"\tssl_prefer_server_ciphers on;\n\tinclude sites-enabled/*;\n}\n")); err != nil {
 		return err
 	}
 	for i := range count {

@@ -152,7 +152,7 @@ func serving(told []judge.Told, address netip.AddrPort, name string) *judge.Told
 			if slices.ContainsFunc(told[i].Site.Names, func(n facts.Setting) bool { return n.Value == name }) {
 				return &told[i]
 			}
-			if l.Default || usual == nil {
+			if l.DefaultSite || usual == nil {
 				usual = &told[i]
 			}
 		}

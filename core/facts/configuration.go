@@ -82,11 +82,11 @@ func (s Site) TLS() bool { return !s.Off && len(s.Identities) > 0 }
 // Listen is an address and port that a site listens at.
 type Listen struct {
 	Setting
-	Address string `json:"address,omitempty" doc:"Empty for all"`
-	Port    uint16 `json:"port,omitempty"`
-	Scheme  string `json:"scheme" doc:"What is spoken there, as schemes of endpoints: https, smtp, …; http where nothing is protected"`
-	Default bool   `json:"default_site,omitempty" doc:"Clients without a known name are served this site"`
-	Socket  bool   `json:"socket,omitempty" doc:"A socket of this machine, which no network reaches"`
+	Address     string `json:"address,omitempty" doc:"Empty for all"`
+	Port        uint16 `json:"port,omitempty"`
+	Scheme      string `json:"scheme" doc:"What is spoken there, as schemes of endpoints: https, smtp, …; http where nothing is protected"`
+	DefaultSite bool   `json:"default_site,omitempty" doc:"Clients without a known name are served this site"`
+	Socket      bool   `json:"socket,omitempty" doc:"A socket of this machine, which no network reaches"`
 }
 
 // Identity is a certificate with its key, as they are configured.

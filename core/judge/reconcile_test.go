@@ -22,8 +22,10 @@ func told(certificate, key string) facts.Configuration {
 	return facts.Configuration{Schema: facts.Schema, Server: "nginx", Path: "/etc/nginx/nginx.conf",
 		Library: facts.Library{Name: "OpenSSL", Version: "3.5", Level: 2}, Files: []string{"/etc/nginx/nginx.conf"},
 		Sites: []facts.Site{{Line: facts.Line{File: "/etc/nginx/nginx.conf", Line: 1}, Last: 9,
-			Listens: []facts.Listen{{Setting: at("listen", "443 ssl", 2), Port: 443, Scheme: "https", Default: true}},
-			Names:   []facts.Setting{at("server_name", host, 3)},
+			Listens: []facts.Listen{
+				{Setting: at("listen", "443 ssl", 2), Port: 443, Scheme: "https", DefaultSite: true},
+			},
+			Names: []facts.Setting{at("server_name", host, 3)},
 			Identities: []facts.Identity{{Certificate: at("ssl_certificate", certificate, 4),
 				Key: at("ssl_certificate_key", key, 5)}},
 			Versions: []string{"TLS 1.2", "TLS 1.3"}, VersionsBy: []facts.Setting{at("ssl_protocols",

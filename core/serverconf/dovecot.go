@@ -260,7 +260,7 @@ func (d *dovecotReader) sites() {
 			x := facts.Setting{Directive: "inet_listener " + service.name, Value: strconv.Itoa(port), Line: at,
 				Default: at.Line == 0}
 			s.Listens = append(s.Listens, facts.Listen{Setting: x, Address: address, Port: uint16(port), Scheme: scheme,
-				Default: true})
+				DefaultSite: true})
 		}
 	}
 	if s.Off {
@@ -290,7 +290,7 @@ func (d *dovecotReader) filtered(f dovecotFilter, whole facts.Site) {
 	}
 	s := facts.Site{Line: f.Line, Off: whole.Off}
 	for _, l := range whole.Listens {
-		l.Default = false
+		l.DefaultSite = false
 		if f.kind == "protocol" && l.Scheme != f.name && l.Scheme != f.name+"s" {
 			continue
 		}

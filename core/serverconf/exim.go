@@ -209,7 +209,7 @@ func (e *eximReader) site() {
 			}
 			l := facts.Listen{Setting: one("daemon_smtp_ports", "25"), Address: strings.Trim(address, "[]"),
 				Port:   number,
-				Scheme: "smtp", Default: true}
+				Scheme: "smtp", DefaultSite: true}
 			switch {
 			case s.Off:
 				l.Scheme = "http"

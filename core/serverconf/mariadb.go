@@ -125,7 +125,7 @@ func (m *mariadbReader) site() {
 	if x := one("skip-networking", "0"); !yes(x.Value) {
 		for host := range strings.SplitSeq(address, ",") {
 			s.Listens = append(s.Listens, facts.Listen{Setting: port, Address: host, Port: uint16(number),
-				Scheme: scheme, Default: true})
+				Scheme: scheme, DefaultSite: true})
 		}
 	}
 	if s.Off {

@@ -178,7 +178,7 @@ func (n *nginxReader) listen(s *facts.Site, d *Directive, scheme string, holds m
 		case "ssl":
 			l.Scheme = scheme
 		case "default_server", "default":
-			l.Default = true
+			l.DefaultSite = true
 		case "quic": // QUIC is not looked at
 			return
 		}

@@ -115,7 +115,7 @@ func (p *postgresqlReader) site(directory string) {
 			address = ""
 		}
 		s.Listens = append(s.Listens, facts.Listen{Setting: port, Address: address, Port: uint16(number),
-			Scheme: scheme, Default: true})
+			Scheme: scheme, DefaultSite: true})
 	}
 	if !s.Off {
 		s.Identities = []facts.Identity{{Certificate: p.names(facts.RoleCertificate, one("ssl_cert_file", "server.crt"),

@@ -12,9 +12,9 @@ import (
 	"nurvik/core/facts"
 )
 
-// Redacted is a configuration as it may leave the machine: what is kept is on a list, and everything else is left out. Facts
-// name files, versions, cipher lists and host names, and no directive for passwords is read at all; here go the texts that
-// stand behind what was not understood, and values that people may put anything into.
+// Redacted is a configuration as it may leave the machine: what is kept is on a list, and everything else is left out.
+// Facts name files, versions, cipher lists and host names, and no directive for passwords is read at all; here go the
+// texts that stand behind what was not understood, and values that people may put anything into.
 func Redacted(c facts.Configuration) facts.Configuration {
 	out := c
 	out.Sites = make([]facts.Site, len(c.Sites))
@@ -62,7 +62,8 @@ var hostForm = regexp.MustCompile(`^[*.]{0,2}[A-Za-z0-9_-]+(\.[A-Za-z0-9_-]+)+\.
 
 // ofWords leaves a value out that has any word which is not known.
 func ofWords(x facts.Setting, known func(string) bool) facts.Setting {
-	for word := range strings.FieldsFuncSeq(x.Value, func(c rune) bool { return strings.ContainsRune(" \t,:;|()\"", c) }) {
+	between := func(c rune) bool { return strings.ContainsRune(" \t,:;|()\"", c) }
+	for word := range strings.FieldsFuncSeq(x.Value, between) {
 		if !known(word) {
 			x.Value = hidden
 			return x
@@ -85,8 +86,9 @@ func versionWord(word string) bool {
 }
 
 // switchWords switch something on or off, or say whether clients need a certificate.
-var switchWords = strings.Fields("on off yes no true false enable disable enabled disabled none optional optional_no_ca require " +
-	"required demand hard try allow never want peer server client cipher_server_preference 0 1 2 *")
+var switchWords = strings.Fields("on off yes no true false enable disable enabled disabled none optional " +
+	"optional_no_ca require required demand hard try allow never want peer server client cipher_server_preference " +
+	"0 1 2 *")
 
 func switchWord(word string) bool { return slices.Contains(switchWords, strings.ToLower(word)) }
 
@@ -149,9 +151,9 @@ var safeArguments = map[facts.Code]int{facts.ConfCycle: 1, facts.ConfNoInclude: 
 func redactedTrouble(t facts.Trouble) facts.Trouble {
 	args := slices.Clone(t.Reason.Args)
 	for i := safeArguments[t.Reason.Code]; i < len(args); i++ {
-		known := directiveForm.MatchString(args[i]) &&
-			slices.ContainsFunc(aboutTLS, func(word string) bool { return strings.Contains(strings.ToLower(args[i]), word) })
-		if !known {
+		name := strings.ToLower(args[i])
+		ofTLS := slices.ContainsFunc(aboutTLS, func(word string) bool { return strings.Contains(name, word) })
+		if !ofTLS || !directiveForm.MatchString(args[i]) {
 			args[i] = hidden
 		}
 	}

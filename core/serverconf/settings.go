@@ -138,14 +138,14 @@ func markDefaults(sites []facts.Site) {
 			if first[at] == nil {
 				first[at] = l
 			}
-			if l.Default && said[at] == nil {
+			if l.DefaultSite && said[at] == nil {
 				said[at] = l
 			}
 		}
 	}
 	for at, l := range first {
 		if said[at] == nil {
-			l.Default = true
+			l.DefaultSite = true
 		}
 	}
 }

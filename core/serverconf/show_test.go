@@ -35,7 +35,7 @@ func shown(c facts.Configuration, root string) string {
 		}
 		for _, l := range s.Listens {
 			usual := ""
-			if l.Default {
+			if l.DefaultSite {
 				usual = ", default site"
 			}
 			if l.Socket {

@@ -175,7 +175,7 @@ func (s *slapdReader) site() {
 		}
 		site.Listens = append(site.Listens, facts.Listen{Setting: facts.Setting{Directive: "SLAPD_SERVICES",
 			Value: service,
-			Line:  at}, Address: host, Port: port, Scheme: scheme, Default: true})
+			Line:  at}, Address: host, Port: port, Scheme: scheme, DefaultSite: true})
 	}
 	s.priorities(&site)
 	s.c.Sites = append(s.c.Sites, site)

@@ -180,7 +180,7 @@ func (t *tomcatReader) host(connector, h *element, listen facts.Listen, usual st
 	if name != "" && name != "_default_" {
 		s.Names = []facts.Setting{t.setting(h, "", "hostName")}
 	}
-	listen.Default = name == usual || name == "" || name == "_default_" && usual == ""
+	listen.DefaultSite = name == usual || name == "" || name == "_default_" && usual == ""
 	s.Listens = []facts.Listen{listen}
 	certificates := slices.DeleteFunc(slices.Clone(h.children),
 		func(x *element) bool { return x.name != "Certificate" })

@@ -77,7 +77,7 @@ func readVsftpd(r *reading, path string) {
 	if x := one("listen_address", ""); !x.Default {
 		host = x.Value
 	}
-	s.Listens = []facts.Listen{{Setting: port, Address: host, Port: number, Scheme: scheme, Default: true}}
+	s.Listens = []facts.Listen{{Setting: port, Address: host, Port: number, Scheme: scheme, DefaultSite: true}}
 	if !s.Off {
 		c, k := one("rsa_cert_file", "/usr/share/ssl/certs/vsftpd.pem"), one("rsa_private_key_file", "")
 		if e := one("ecdsa_cert_file", ""); !e.Default {

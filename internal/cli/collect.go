@@ -63,7 +63,8 @@ timer.`,
 func (a *app) collect(ctx context.Context, f *collectFlags) error {
 	for _, target := range f.request.Targets {
 		if !audit.IsPath(target) {
-			return usage(fmt.Errorf("%s is no file and no directory here; collect reads what lies on this machine", target))
+			return usage(fmt.Errorf("%s is no file and no directory here; collect reads what lies on this machine",
+				target))
 		}
 	}
 	targets := make([]string, len(f.request.Targets)) // there, only whole paths tell where a file is
