@@ -116,13 +116,13 @@ func TestConsole(t *testing.T) {
 	b.do(t, chromedp.Navigate(d.address+"/"), chromedp.WaitVisible(`[data-test="start-audit"]`))
 	b.eventually(t, rows+` === 100`, "the begin of the estate is listed before it is judged")
 	b.do(t, chromedp.Click(`[data-test="more"]`))
-	b.eventually(t, rows+` === 138`, "and the rest when it is asked for")
+	b.eventually(t, rows+` === 143`, "and the rest when it is asked for")
 	assert.Contains(t, b.text(t, "tbody"), "not yet judged")
 
 	t.Run("start an audit and see it through", func(t *testing.T) {
 		b.do(t, chromedp.Click(`[data-test="start-audit"]`), chromedp.WaitVisible(`[data-test="cancel-audit"]`))
 		b.eventually(t,
-			`document.querySelector('.audit-bar').innerText.includes('50 faulty, 27 at risk, 6 unreachable, 55 sound')`,
+			`document.querySelector('.audit-bar').innerText.includes('50 faulty, 27 at risk, 6 unreachable, 60 sound')`,
 			"the audit ends")
 		b.eventually(t, `!document.querySelector('tbody').innerText.includes('not yet judged')`,
 			"the list shows the verdicts by itself")
@@ -143,6 +143,8 @@ func TestConsole(t *testing.T) {
 		b.eventually(t, rowTexts+`[0].includes('yawl')`, "from the end")
 		b.eventually(t, `document.querySelector('th.target').getAttribute('aria-sort') === 'descending'`,
 			"and told to screen readers")
+		b.do(t, chromedp.Click(`[data-test="sort-target"]`))
+		b.eventually(t, rowTexts+`[0].includes('almanac')`, "from the begin again")
 	})
 
 	t.Run("an endpoint's page", func(t *testing.T) {

@@ -28,6 +28,7 @@ type truth struct {
 	Endpoints map[string]statement `yaml:"endpoints"`
 	Files     map[string]statement `yaml:"files"`
 	Machines  map[string]statement `yaml:"machines"`
+	Renewal   map[string]statement `yaml:"renewal"`
 }
 
 func readTruth(t *testing.T) truth {

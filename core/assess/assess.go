@@ -30,6 +30,8 @@ type Expectation struct {
 	Trust         []*trust.Store     // one of them must accept
 	Audiences     []*trust.Store     // all of them must accept
 	Authenticated bool               // clients verify certificates, even where that is not usual
+	// the names in CAA records by which CAs go, by common name or organisation
+	CAAIssuers map[string][]string
 }
 
 // Options say how everything is judged. The zero value judges as of the year 1.
@@ -213,6 +215,7 @@ func (e *Engine) fileContext(x Expectation) judge.Context {
 	e.Ready()
 	c := e.common
 	c.Policy, c.Names, c.Trust, c.Audiences, c.Purpose = x.Policy, x.Names, x.Trust, x.Audiences, x.Purpose
+	c.Issuers = x.CAAIssuers
 	return c
 }
 

@@ -30,6 +30,7 @@ type Endpoint struct {
 	Observations    []Observation `json:"observations"`
 	Unvisited       []string      `json:"unvisited,omitempty" doc:"Addresses that could not be visited, because the visiting machine had run out of something"`
 	DNS             *DNS          `json:"dns,omitempty" doc:"What a name server said; absent where none was named"`
+	Renewal         *Renewal      `json:"renewal,omitempty" doc:"What the next renewal will meet; absent where that was not asked for"`
 	RevocationAsked bool          `json:"revocation_asked,omitempty" doc:"Issuers were asked about revocation"`
 	Revocation      []Revocation  `json:"revocation,omitempty" doc:"What was learnt of the certificates on the path"`
 	Fetched         []Fetched     `json:"fetched,omitempty" doc:"Issuers' certificates that were fetched because the chain lacks them"`
@@ -213,21 +214,6 @@ type Settings struct {
 // ClientAuth is what an endpoint says that asks for a client certificate.
 type ClientAuth struct {
 	Issuers []string `json:"issuers,omitempty" doc:"Names of the issuers that it accepts"`
-}
-
-// HTTP are facts of a web server.
-type HTTP struct {
-	Status                  int    `json:"status,omitempty"`
-	StrictTransportSecurity string `json:"strict_transport_security,omitempty" doc:"The header (RFC 6797)"`
-	Plain                   *Plain `json:"plain,omitempty" doc:"The plain port; absent when it was not asked"`
-}
-
-// Plain is the answer of the plain HTTP port.
-type Plain struct {
-	Address  string `json:"address"`
-	Failure  Reason `json:"failure,omitzero"`
-	Status   int    `json:"status,omitempty"`
-	Location string `json:"location,omitempty"`
 }
 
 // Connection is the record of one connection of a visit.

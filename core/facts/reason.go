@@ -68,6 +68,13 @@ const (
 	OwnDefect        Code = "own-defect"     // reference to the log
 )
 
+// Why nothing can be put where a challenge name leads.
+const (
+	NoSuchDomain   Code = "no-such-domain"  // where it leads, the domain that does not exist
+	ServerSilent   Code = "server-silent"   // where it leads, what the name server that was asked answered
+	EndlessAliases Code = "endless-aliases" // the last name
+)
+
 // What a connection was for.
 const (
 	ForNewest      Code = "newest-version"         //

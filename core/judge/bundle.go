@@ -27,6 +27,7 @@ type bundle struct {
 	staple     []byte   // the OCSP response that came along
 	timestamps [][]byte // of the handshake (RFC 6962)
 	records    *facts.DNS
+	renewal    *facts.Renewal
 	given      []*pki.Certificate
 	pool       *chain.Pool // of what was given, by name
 	leaf       *pki.Certificate

@@ -40,6 +40,7 @@ type Context struct {
 	Shared    map[pki.Fingerprint]*big.Int // prime factors that keys share with others, by PublicKey.Match
 	Lists     map[string][]List            // CRLs in files, by the key of their issuer, the newest first
 	Unordered bool                         // a heap came from where files have no order
+	Issuers   map[string][]string          // the names in CAA records by which CAs go, by common name or organisation
 	Report    rescue.Report                // takes defects of the judging itself to the log; nil drops them
 	Run       context.Context              // judging ends with it, for what is left without a verdict; nil for never
 

@@ -7,8 +7,10 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"nurvik/core/facts"
+	"nurvik/core/lifetime"
 	"nurvik/core/pki"
 	"nurvik/core/trust"
 	"nurvik/core/words"
@@ -85,34 +87,196 @@ func dnsTLSAMismatch(b *bundle) []Finding {
 	return []Finding{f}
 }
 
-// dnsCAAForbids looks at who may issue for the name. Whether an issuer goes by
-// one of the names that are listed is known to the issuer alone; that nobody
-// may issue is plain to see.
+// dnsCAAForbids looks at who may issue for the names. By which name an issuer goes is known to the issuer alone, and to
+// whoever was told: without that only records that let nobody issue are plain to see, for certificates of public CAs.
 func dnsCAAForbids(b *bundle) []Finding {
-	path := b.assessed.path
-	if b.records == nil || path.Anchor == nil || path.Anchor.Kind != trust.Public {
+	own, known := b.context.caaNames(b)
+	public := b.assessed.path.Anchor != nil && b.assessed.path.Anchor.Kind == trust.Public
+	if !known && !public {
 		return nil
 	}
+	type place struct {
+		name    string
+		at      string
+		records []facts.CAA
+		forms   []bool // whether a wildcard, of those that the certificate has
+	}
+	var places []place
+	if b.records != nil {
+		forms := []bool{wildcard(b.leaf.HostNames())}
+		places = append(places, place{b.host, b.records.CAAAt, b.records.CAA, forms})
+	}
+	if b.renewal != nil {
+		for _, n := range b.renewal.Names {
+			name, isWildcard := strings.CutPrefix(n.Name, "*.")
+			places = append(places, place{name, n.CAAAt, n.CAA, []bool{isWildcard}})
+		}
+	}
+	var out []Finding
+	told := map[string]bool{}
+	for _, p := range places {
+		for _, form := range p.forms {
+			reason := forbidden(p.records, form, own, known)
+			if reason == "" || told[p.at] {
+				continue
+			}
+			told[p.at] = true
+			f := found("dns.caa-forbids", p.at, p.at, "The CAA records at %s %s, but %s has a certificate of %s.", p.at,
+				reason, p.name, ofCA(b, known))
+			f.Evidence = certificateEvidence(b.leaf)
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+func ofCA(b *bundle, known bool) string {
+	if known {
+		return b.leaf.Issuer.Label() + ", which would refuse " + b.nextRenewal()
+	}
+	return "a public CA"
+}
+
+// forbidden says why the records forbid an issuer that goes by one of its own names, or every issuer where those are
+// not known; "" where they do not (RFC 8659, 4).
+func forbidden(records []facts.CAA, wildcard bool, own []string, known bool) string {
 	tag := "issue"
-	if wildcard(b.leaf.HostNames()) && slices.ContainsFunc(b.records.CAA,
-		func(r facts.CAA) bool { return strings.EqualFold(r.Tag, "issuewild") }) {
+	if wildcard && slices.ContainsFunc(records, func(r facts.CAA) bool {
+		return strings.EqualFold(r.Tag,
+			"issuewild")
+	}) {
 		tag = "issuewild"
 	}
-	none := false
-	for _, r := range b.records.CAA {
-		if !strings.EqualFold(r.Tag, tag) {
-			continue
-		}
-		domain, _, _ := strings.Cut(r.Value, ";")
-		if none = strings.TrimSpace(domain) == ""; !none {
-			return nil
+	var allowed []string
+	restricted := false
+	for _, r := range records {
+		switch strings.ToLower(r.Tag) {
+		case tag:
+			restricted = true
+			domain, _, _ := strings.Cut(r.Value, ";")
+			if domain = strings.TrimSpace(domain); domain != "" {
+				allowed = append(allowed, strings.ToLower(domain))
+			}
+		case "issue", "issuewild", "iodef", "issuemail", "issuevmc", "contactemail", "contactphone":
+		default:
+			if r.Critical { // whoever does not understand it must not issue (RFC 8659, 4.5)
+				return fmt.Sprintf("have the critical property %q, which no CA is known to understand", r.Tag)
+			}
 		}
 	}
-	if !none {
+	switch {
+	case !restricted:
+		return ""
+	case len(allowed) == 0:
+		return "let no CA issue certificates"
+	case !known, slices.ContainsFunc(own, func(name string) bool { return slices.Contains(allowed, name) }):
+		return ""
+	}
+	return "let only " + joined(allowed) + " issue certificates"
+}
+
+// caaNames are the names by which the issuer of the leaf goes in CAA records, in lower case, as far as that was told.
+func (c *Context) caaNames(b *bundle) (names []string, known bool) {
+	for issuer, listed := range c.Issuers {
+		if slices.ContainsFunc([]string{b.leaf.Issuer.CommonName(), b.leaf.Issuer.First("2.5.4.10"),
+			b.leaf.Issuer.String()}, func(own string) bool { return own != "" && strings.EqualFold(own, issuer) }) {
+			known = true
+			for _, name := range listed {
+				names = append(names, strings.ToLower(name))
+			}
+		}
+	}
+	slices.Sort(names)
+	return names, known
+}
+
+// nextRenewal names the renewal of the leaf, with the time when it is due.
+func (b *bundle) nextRenewal() string {
+	if b.leaf.NotBefore.IsZero() || b.leaf.NotAfter.IsZero() {
+		return "the next renewal"
+	}
+	due, word := lifetime.DueFrom(b.leaf, b.context.Policy.Time.Windows()), "since"
+	if due.After(b.context.At) {
+		word = "from"
+	}
+	return fmt.Sprintf("the next renewal (due %s %s)", word, due.Format(time.DateOnly))
+}
+
+// renewed is the endpoint's leaf, whose renewal is looked at; nil where that was not asked for.
+func (v *visited) renewed() *bundle {
+	if v.facts.Renewal == nil {
 		return nil
 	}
-	f := found("dns.caa-forbids", b.records.CAAAt, b.records.CAAAt,
-		"The CAA records at %s let no CA issue certificates, but %s has one from a public CA.", b.records.CAAAt, b.host)
-	f.Evidence = certificateEvidence(b.leaf)
-	return []Finding{f}
+	for _, a := range v.addresses {
+		if a.bundle != nil {
+			return a.bundle
+		}
+	}
+	return nil
+}
+
+// dnsPointsElsewhere compares where the names lead with the addresses of the endpoint.
+func dnsPointsElsewhere(v *visited) []Finding {
+	b := v.renewed()
+	if b == nil {
+		return nil
+	}
+	own := slices.Concat(v.facts.NoRoute, v.facts.Unvisited)
+	for _, o := range v.facts.Observations {
+		own = append(own, o.Address.Addr().String())
+	}
+	var out []Finding
+	for _, n := range v.facts.Renewal.Names {
+		for _, l := range n.Lookups {
+			if l.Failure.Given() || slices.ContainsFunc(l.Addresses, func(a string) bool {
+				return slices.Contains(own,
+					a)
+			}) {
+				continue
+			}
+			leads := "has no address"
+			if len(l.Addresses) > 0 {
+				leads = "leads to " + firstFew(l.Addresses) + ", which is no address of this endpoint"
+			}
+			f := found("dns.points-elsewhere", n.Name, n.Name,
+				"%s %s, says the name server %s. Validation over HTTP or "+
+					"TLS at %s would not reach this endpoint.", n.Name, leads, l.Server, b.nextRenewal())
+			f.Evidence = certificateEvidence(b.leaf)
+			f.Evidence.Observations = l.Addresses
+			out = append(out, f)
+			break // one name server is enough to say so
+		}
+	}
+	return out
+}
+
+// dnsChallenge looks at the names for DNS validation.
+func dnsChallenge(v *visited) []Finding {
+	b := v.renewed()
+	if b == nil {
+		return nil
+	}
+	var out []Finding
+	told := map[string]bool{}
+	for _, n := range v.facts.Renewal.Names {
+		c := n.Challenge
+		if c == nil || told[c.Name] {
+			continue // a wildcard beside the name itself
+		}
+		told[c.Name] = true
+		if c.Nowhere.Given() {
+			f := found("dns.challenge-dangling", c.Name, c.Name,
+				"%s is delegated, and %s. DNS validation at %s would fail.", c.Name, words.Of(
+					c.Nowhere), b.nextRenewal())
+			f.Evidence.Observations = c.LeadsTo
+			out = append(out, f)
+		}
+		if len(c.Tokens) > 0 {
+			f := found("dns.challenge-stale", c.Name, c.Name, "%s still has %s of an earlier validation. At %s a CA "+
+				"that reads an old one first may refuse.", c.Name, plural(len(c.Tokens), "TXT record"), b.nextRenewal())
+			f.Evidence.Observations = c.Tokens
+			out = append(out, f)
+		}
+	}
+	return out
 }

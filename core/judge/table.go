@@ -40,6 +40,9 @@ var checks = []check{
 	{codes: []string{"group.weak-parameters"}, endpoint: each(groupWeak)},
 	{codes: []string{"group.no-hybrid"}, endpoint: each(groupNoHybrid)},
 	{codes: []string{"http.no-strict-transport", "http.no-redirect"}, endpoint: each(httpAnswers)},
+	{codes: []string{"dns.points-elsewhere"}, endpoint: dnsPointsElsewhere},
+	{codes: []string{"dns.challenge-stale", "dns.challenge-dangling"}, endpoint: dnsChallenge},
+	{codes: []string{"http.challenge-unreachable", "http.challenge-redirected"}, endpoint: httpChallenge},
 	{codes: []string{"deploy.default-name-differs"}, endpoint: each(deployDefaultName)},
 	{codes: []string{"deploy.addresses-differ"}, endpoint: deployAddressesDiffer},
 

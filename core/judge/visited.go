@@ -91,7 +91,8 @@ func (a *address) read(e *facts.Endpoint, names []naming.Reference) {
 	}
 	a.bundle = &bundle{context: a.context, host: a.host, asked: e.RevocationAsked, before13: a.acceptsBefore13(),
 		possession: a.seen.Possession, staple: a.seen.Staple, timestamps: a.seen.Timestamps,
-		records: e.DNS, given: given, pool: chain.NewPool(given), leaf: given[chain.ServedLeaf(given)], names: names}
+		records: e.DNS, renewal: e.Renewal, given: given, pool: chain.NewPool(given), leaf: given[chain.ServedLeaf(
+			given)], names: names}
 	for i := range a.seen.Others {
 		if b := a.other(e, &a.seen.Others[i], names); b != nil {
 			a.others = append(a.others, b)

@@ -80,3 +80,8 @@ func StateAt(c *pki.Certificate, at time.Time, w Windows) State {
 	}
 	return Valid
 }
+
+// DueFrom is when the renewal of a certificate is due, as the windows say.
+func DueFrom(c *pki.Certificate, w Windows) time.Time {
+	return time.Unix(c.NotAfter.Unix()-int64(w.RenewalFraction*float64(Span(c))), 0).UTC()
+}

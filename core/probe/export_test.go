@@ -24,10 +24,11 @@ func Hurry() func() {
 
 // Front reads a web server's answer in HTTP/1.1, or in HTTP/2.
 func Front(stream io.ReadWriter, two bool) (status int, err error) {
-	ask := get
+	var p page
 	if two {
-		ask = getTwo
+		p, err = getTwo(stream, "tides.tarnholm.example", netip.AddrPort{})
+	} else {
+		p, err = get(stream, "tides.tarnholm.example", "/", netip.AddrPort{})
 	}
-	p, err := ask(stream, "tides.tarnholm.example", netip.AddrPort{})
 	return p.status, err
 }

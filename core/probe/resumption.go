@@ -49,7 +49,7 @@ func resumeModern(ctx context.Context, v *visit) {
 				return
 			}
 			if v.call.Web { // some give tickets with the first answer only
-				_, _ = get(s, v.call.ServerName, v.observation.Address)
+				_, _ = get(s, v.call.ServerName, "/", v.observation.Address)
 			}
 			conn.allow(min(ticketWait, v.prober.limits.Handshake))
 			given, _ = s.SessionTicket()

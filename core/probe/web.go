@@ -52,7 +52,7 @@ func (v *visit) front(conn *countingConn, s *tlswire.Session) *facts.HTTP {
 	if s.Protocol() == "h2" {
 		response, err = getTwo(s, v.call.ServerName, v.observation.Address)
 	} else {
-		response, err = get(s, v.call.ServerName, v.observation.Address)
+		response, err = get(s, v.call.ServerName, "/", v.observation.Address)
 	}
 	if err != nil {
 		return nil
@@ -122,14 +122,14 @@ type page struct {
 	header textproto.MIMEHeader
 }
 
-// get sends a request for the front page and reads the head of the answer (RFC 9112, 4 and 5).
-func get(stream io.ReadWriter, host string, address netip.AddrPort) (page, error) {
+// get sends a request for a page and reads the head of the answer (RFC 9112, 4 and 5).
+func get(stream io.ReadWriter, host, path string, address netip.AddrPort) (page, error) {
 	if host == "" {
 		host = address.Addr().String()
 	}
 	var request bytes.Buffer
 	fmt.Fprintf(&request,
-		"GET / HTTP/1.1\r\nHost: %s\r\nUser-Agent: nurvik\r\nAccept: */*\r\nConnection: close\r\n\r\n", host)
+		"GET %s HTTP/1.1\r\nHost: %s\r\nUser-Agent: nurvik\r\nAccept: */*\r\nConnection: close\r\n\r\n", path, host)
 	if _, err := stream.Write(request.Bytes()); err != nil {
 		return page{}, err
 	}
@@ -169,7 +169,7 @@ func askPlain(ctx context.Context, v *visit) {
 		return
 	}
 	defer conn.Close()
-	response, err := get(conn, v.call.ServerName, at)
+	response, err := get(conn, v.call.ServerName, "/", at)
 	v.close(conn, record, err)
 	if err != nil {
 		fact.Failure = facts.Because(facts.NoHTTP)

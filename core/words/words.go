@@ -98,6 +98,10 @@ var reasons = map[facts.Code]string{
 	facts.Failure:        "%s",
 	facts.RecordsFailed:  "%s of %s: %s",
 
+	facts.NoSuchDomain:   "%s lies in the domain %s, which does not exist",
+	facts.ServerSilent:   "no name server answers for %s (the one that was asked says %s)",
+	facts.EndlessAliases: "its CNAME records do not end, the last one seen is %s",
+
 	facts.ForNewest:         "handshake with the newest version",
 	facts.ForVersions:       "offer of %s and older",
 	facts.ForSuites:         "further cipher suites of %s",

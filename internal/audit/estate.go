@@ -50,7 +50,7 @@ func (p *planner) sort() (estate *estatefile.Estate, rest []string, err error) {
 	maps.Copy(p.policies, policies)
 	p.defaults = e.Defaults
 	p.plan.networks = append(p.plan.networks, e.AllowedNetworks()...)
-	p.plan.limits, p.plan.resolver = e.Limits, e.Resolver
+	p.plan.limits, p.plan.resolver, p.caaIssuers = e.Limits, e.Resolver, e.CAAIssuers
 	return e, rest, nil
 }
 

@@ -49,6 +49,7 @@ type Request struct {
 	Estate    string          // an estate file that is obeyed beside the targets
 	Servers   bool            // the configuration of servers is read too, where it is met
 	Visits    bool            // the places that configuration names are visited
+	Renewal   bool            // what the next renewal of the endpoints' certificates will meet is looked at
 	Report    rescue.Report   // takes defects of the audit itself to the log; nil drops them
 }
 
@@ -121,9 +122,11 @@ type planner struct {
 	policies map[string]policy.Policy // of the estate files
 	defaults estatefile.Defaults      // of the estate files named
 	stores   map[string]*trust.Store
-	reader   *intake.Reader
-	finds    *Finds // of configuration; nil where none is looked for
-	plan     Plan
+	// the names in CAA records by which CAs go, as the estate files say
+	caaIssuers map[string][]string
+	reader     *intake.Reader
+	finds      *Finds // of configuration; nil where none is looked for
+	plan       Plan
 }
 
 // NewPlan reads files and estate files and finds out what each target is. The
@@ -180,6 +183,9 @@ func NewPlan(ctx context.Context, r Request) (*Plan, error) {
 	if err := p.configurations(); err != nil {
 		return nil, err
 	}
+	if r.Renewal && len(p.plan.visits) == 0 {
+		return nil, &UsageError{errors.New("--renewal looks at endpoints, and no endpoint is named")}
+	}
 	if len(p.visitAt) > 0 && len(p.plan.visits) == 0 {
 		return nil, &UsageError{errors.New("--visit-at says where to visit an endpoint, and no endpoint is named")}
 	}
@@ -234,7 +240,7 @@ func (p *planner) visitOf(s endpoint.Settings) (visit, error) {
 		return visit{}, &UsageError{err}
 	}
 	v := visit{target: target, expected: assess.Expectation{Policy: p.policy, Names: s.References(),
-		Authenticated: s.Authenticated}}
+		Authenticated: s.Authenticated, CAAIssuers: p.caaIssuers}}
 	v.expected.Trust, v.expected.Audiences, err = p.load(s.Trust, s.Audiences)
 	return v, err
 }

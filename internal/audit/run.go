@@ -21,6 +21,7 @@ type Options struct {
 	At       time.Time
 	Shared   judge.SharedStep      // the search for shared prime factors; nil leaves it out
 	Progress func(done, total int) // called after each visit; may be nil
+	Renewals Renewals              // looks at what renewals will meet; nil looks at nothing
 	Desk     *inquiry.Desk         // asks the issuers about endpoints; nil asks nothing
 	Asking   func(done, total int) // called after each endpoint that was asked about; may be nil
 	AskFiles bool                  // ask about files too
@@ -35,6 +36,7 @@ func (p *Plan) Steps() int { return len(p.visits) }
 // report holds what is known until then, and the rest as unexamined.
 func (p *Plan) Run(ctx context.Context, o Options) *Report {
 	observed, errs := p.visit(ctx, o)
+	p.lookAhead(ctx, o, observed)
 	judging, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	defer cancel()
 	engine := assess.New(assess.Options{At: o.At, Anchors: p.anchors, Memory: p.memory, Distrust: o.Distrust,
@@ -103,6 +105,7 @@ func (p *Plan) Run(ctx context.Context, o Options) *Report {
 		if !report.add(Target{j, e}) {
 			continue
 		}
+		report.unlearnt(e)
 		if j.Verdict == judge.Unreachable {
 			report.Unexamined = append(report.Unexamined, Unexamined{j.Target, j.Findings[0].Message})
 		}

@@ -11,12 +11,14 @@ import (
 	"nurvik/core/judge"
 	"nurvik/internal/audit"
 	"nurvik/internal/report"
+	"nurvik/internal/vantage"
 )
 
 // auditFlags are the flags of "nurvik audit".
 type auditFlags struct {
 	targetFlags
 	long, diff bool
+	alsoAsk    []string // name servers
 	shared     sharedFlag
 }
 
@@ -39,6 +41,7 @@ that it names, when it is the only target and is called .yaml or .yml, or with
   nurvik audit estate.yaml -o json
   nurvik audit /etc/ssl/harbour --name pilots.tarnholm.example
   nurvik audit pilots.tarnholm.example --visit-at 192.0.2.7 --trust private:inner-root.pem
+  nurvik audit pilots.tarnholm.example --renewal
   nurvik audit estate.yaml --at +30d --fail-from risk`,
 		Args: f.orEstate,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -52,6 +55,10 @@ that it names, when it is the only target and is called .yaml or .yml, or with
 	flags.BoolVar(&f.long, "long", false, "show everything that was learnt about each endpoint")
 	flags.BoolVar(&f.request.Visits, "with-visits", false,
 		"visit what the configuration that was read says is listening, and compare disk, configuration and wire")
+	flags.BoolVar(&f.request.Renewal, "renewal", false,
+		"look at what the next renewal of each endpoint's certificate will meet: names, port 80, CAA, DNS challenges")
+	flags.StringArrayVar(&f.alsoAsk, "also-resolver", nil,
+		"with --renewal, ask the DNS server at `ADDRESS[:PORT]` too where the names lead; repeat for more")
 	flags.BoolVar(&f.diff, "diff", false, "print only what repairs configuration, as one patch for \"patch -p0 -d /\"")
 	flags.StringVar(&f.request.Estate, "estate", "", "audit the estate in this `FILE`, beside the targets")
 	return cmd
@@ -61,6 +68,9 @@ func (a *app) audit(ctx context.Context, f *auditFlags) error {
 	u, err := a.understand(&f.targetFlags)
 	if err != nil {
 		return err
+	}
+	if len(f.alsoAsk) > 0 && !f.request.Renewal {
+		return usage(errors.New("--also-resolver is for --renewal"))
 	}
 	plan, err := a.planOf(ctx, &f.request, &f.material)
 	if err != nil {
@@ -75,6 +85,11 @@ func (a *app) audit(ctx context.Context, f *auditFlags) error {
 	options, err := a.options(&f.targetFlags, u, plan)
 	if err != nil {
 		return err
+	}
+	if f.request.Renewal {
+		if options.Renewals, err = a.renewals(f, plan, options); err != nil {
+			return err
+		}
 	}
 	options.Bare = a.output == "table" // which shows no chains of files
 	options.Progress, options.Asking, options.Shared = visiting, asking, f.shared.step(shared)
@@ -99,6 +114,19 @@ func (a *app) audit(ctx context.Context, f *auditFlags) error {
 		return &statusError{status: statusUnexamined}
 	}
 	return nil
+}
+
+// renewals asks the name server that visits ask, and the others that are named.
+func (a *app) renewals(f *auditFlags, plan *audit.Plan, o audit.Options) (audit.Renewals, error) {
+	server := f.resolver
+	if r := plan.Resolver(); r != nil && server.Address == "" {
+		server = vantage.NameServer(*r)
+	}
+	out, err := vantage.NewRenewals(server, f.alsoAsk, o.Prober)
+	if err != nil {
+		return nil, usage(fmt.Errorf("--renewal: %w", err))
+	}
+	return out, nil
 }
 
 // planOf reads what the call names. Where files are locked and somebody is

@@ -16,6 +16,7 @@ import (
 	"nurvik/core/inputfile"
 	"nurvik/core/judge"
 	"nurvik/core/limits"
+	"nurvik/core/naming"
 	"nurvik/core/policy"
 	"nurvik/core/strictyaml"
 	"nurvik/core/trust"
@@ -29,10 +30,12 @@ type Estate struct {
 	Policies map[string]Policy `yaml:"policies,omitempty"`
 	Defaults Defaults          `yaml:"defaults,omitempty"`
 	// that issuers may be asked in, beside the public ones
-	Networks  []fetch.NetworkEntry `yaml:"networks,omitempty,flow"`
-	Resolver  *Resolver            `yaml:"resolver,omitempty"` // name server to ask instead of the system's
-	Limits    limits.Limits        `yaml:"limits,omitempty"`   // of visits
-	Endpoints []endpoint.Settings  `yaml:"endpoints"`
+	Networks []fetch.NetworkEntry `yaml:"networks,omitempty,flow"`
+	Resolver *Resolver            `yaml:"resolver,omitempty"` // name server to ask instead of the system's
+	Limits   limits.Limits        `yaml:"limits,omitempty"`   // of visits
+	// the names in CAA records by which CAs go, by the common name or the organisation of the CA
+	CAAIssuers map[string][]string `yaml:"caa-issuers,omitempty"`
+	Endpoints  []endpoint.Settings `yaml:"endpoints"`
 
 	path string // for error messages and relative paths
 }
@@ -124,6 +127,13 @@ func (e *Estate) check(data []byte) error {
 	for _, n := range e.Networks {
 		if _, err := n.Parse(); err != nil {
 			fail(0, "networks: %v", err)
+		}
+	}
+	for issuer, caa := range e.CAAIssuers {
+		for _, name := range caa {
+			if _, err := naming.Parse(name); err != nil {
+				fail(0, "caa-issuers: %q of %q is no host name, as the domains in CAA records are", name, issuer)
+			}
 		}
 	}
 	if err := e.Limits.Check(); err != nil {

@@ -50,6 +50,7 @@ type berth struct {
 	unsigned      bool     // the name server cannot validate its records
 	issuers       []string // of its CAA records; those of the domain hold without
 	authenticated bool     // clients check whom they speak to
+	renewal       *renewal // nil for nothing special
 }
 
 // noRevocation is the extension noRevAvail (RFC 9608, 2).
@@ -232,5 +233,5 @@ func berths(r *registry) []berth {
 			}},
 		{host: "semaphore", about: "staples an old answer", addresses: []string{"127.30.9.11"}, staple: "stale",
 			leaf: asking(r.base + "/status/good")},
-	}, settingBerths(), dialogueBerths(), reachBerths(), visitBerths())
+	}, settingBerths(), dialogueBerths(), reachBerths(), visitBerths(), renewalBerths())
 }

@@ -57,6 +57,7 @@ stores:
   second: {kind: public, path: anchors/second.pem}
 networks: [{network: 127.0.0.0/8, ports: [` + strconv.Itoa(int(port)) + `]}]
 resolver: {address: '` + netip.AddrPortFrom(netip.MustParseAddr(nameServerAddress), port).String() + `', validates: true}
+caa-issuers: {Skerry Outer Issuing: [outer.tarnholm.example]}
 defaults:
   trust: [outer]
 endpoints:

@@ -194,13 +194,16 @@ const plainOffset = 2000
 
 // plainly answers on the plain port.
 func (b berth) plainly() http.Handler {
-	if b.redirects {
-		return http.RedirectHandler("https://"+b.fullName()+"/", http.StatusMovedPermanently)
-	}
-	return http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-		_,
-			_ = io.WriteString(w, "Welcome ashore.\n")
+	var usual http.Handler = http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		_, _ = io.WriteString(w, "Welcome ashore.\n")
 	})
+	if b.redirects {
+		usual = http.RedirectHandler("https://"+b.fullName()+"/", http.StatusMovedPermanently)
+	}
+	if b.renewal != nil {
+		return b.renewal.atPlain(usual)
+	}
+	return usual
 }
 
 func (b berth) settings(certificate *tls.Certificate, i *issuers) (*tls.Config, error) {

@@ -1,6 +1,7 @@
 package harbour
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
@@ -42,6 +43,7 @@ func (n *nameServer) authorize(name string, issuers ...string) {
 func (n *nameServer) publish(b berth, certificate *tls.Certificate) {
 	n.authorize(b.fullName(), b.issuers...)
 	n.unsigned[b.fullName()] = b.unsigned
+	n.prepare(b)
 	if b.pinned == "" {
 		return
 	}
@@ -60,6 +62,41 @@ func (n *nameServer) publish(b berth, certificate *tls.Certificate) {
 	name := fmt.Sprintf("_%d._tcp.%s", e.Port, b.fullName())
 	n.records[recordKey(dns.TypeTLSA, name)] = []dns.RR{&dns.TLSA{Hdr: header(name, dns.TypeTLSA), Usage: 3,
 		Selector: 1, MatchingType: 1, Certificate: hex.EncodeToString(sum[:])}}
+}
+
+// prepare takes in what the next renewal of the berth's certificate will meet.
+func (n *nameServer) prepare(b berth) {
+	if b.renewal == nil {
+		return
+	}
+	for name, address := range b.renewal.names {
+		leads := netip.MustParseAddr(cmp.Or(address, b.addresses[0]))
+		n.addresses[name+"."+domain] = append(n.addresses[name+"."+domain], leads)
+	}
+	for name, target := range b.renewal.aliases {
+		name += "." + domain
+		n.records[recordKey(dns.TypeCNAME, name)] = []dns.RR{&dns.CNAME{Hdr: header(name, dns.TypeCNAME),
+			Target: dns.Fqdn(target)}}
+	}
+	for name, text := range b.renewal.texts {
+		name += "." + domain
+		n.records[recordKey(dns.TypeTXT, name)] = []dns.RR{&dns.TXT{Hdr: header(name, dns.TypeTXT),
+			Txt: []string{text}}}
+	}
+	for name, issuer := range b.renewal.issuers {
+		n.authorize(name+"."+domain, issuer)
+	}
+}
+
+// zone is the start of authority that comes with the answer that a name does not exist (RFC 2308, 3): of the harbour's
+// own domain, or of the one above, as if this were a resolver.
+func zone(name string) *dns.SOA {
+	above := "example"
+	if name == domain || strings.HasSuffix(name, "."+domain) {
+		above = domain
+	}
+	return &dns.SOA{Hdr: header(above, dns.TypeSOA), Ns: "ns." + domain + ".", Mbox: "hostmaster." + domain + ".",
+		Serial: 1, Refresh: 3600, Retry: 600, Expire: 86400, Minttl: 5}
 }
 
 func recordKey(kind uint16, name string) string { return dns.TypeToString[kind] + " " + name }
@@ -104,9 +141,13 @@ func (n *nameServer) ServeDNS(w dns.ResponseWriter, request *dns.Msg) {
 			reply.AuthenticatedData = !n.unsigned[host]
 			continue
 		}
+		if alias := n.records[recordKey(dns.TypeCNAME, name)]; len(alias) > 0 {
+			reply.Answer = append(reply.Answer, alias...)
+			continue
+		}
 		addresses, known := n.addresses[name]
 		if !known {
-			reply.Rcode = dns.RcodeNameError
+			reply.Rcode, reply.Ns = dns.RcodeNameError, []dns.RR{zone(name)}
 			continue
 		}
 		if q.Qtype != dns.TypeA {

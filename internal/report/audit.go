@@ -2,6 +2,7 @@
 package report
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -79,7 +80,7 @@ func Audit(r *audit.Report, long bool) Document {
 		if err := targets(w, d.Rows, s); err != nil {
 			return err
 		}
-		if err := deployments(w, r.Deployments, s); err != nil {
+		if err := errors.Join(deployments(w, r.Deployments, s), renewals(w, r.Targets, s)); err != nil {
 			return err
 		}
 		if err := footer(w, r, s.columns()); err != nil || len(r.Targets) != 1 && !long {

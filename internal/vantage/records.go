@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/miekg/dns"
@@ -18,11 +19,20 @@ import (
 // asker asks one name server for records that the system's resolver does not give.
 type asker struct {
 	server  string
-	trusted bool // what it says to be validated is
+	trusted bool          // what it says to be validated is
+	silent  *atomic.Int32 // how often in a row it did not answer; nil where nobody counts
 }
+
+// mostSilences is how often in a row a name server may not answer before it is asked no more.
+const mostSilences = 3
 
 // errSilent says that nothing answers where the name server should be.
 var errSilent = errors.New("the name server did not answer")
+
+// answerError is an answer of a name server that says nothing of the name.
+type answerError struct{ server, answer string }
+
+func (e *answerError) Error() string { return "the name server " + e.server + " answered " + e.answer }
 
 // recordTime is how long one answer may take.
 const recordTime = 5 * time.Second
@@ -55,22 +65,15 @@ func (a asker) records(ctx context.Context, host string, port uint16) *facts.DNS
 			}
 		}
 	}
-	for name := host; name != "" && len(out.CAA) == 0; { // up to the first that has any (RFC 8659, 3)
-		reply, err := a.ask(ctx, name, dns.TypeCAA)
-		if err != nil {
-			fail("CAA", name, err)
-			break
-		}
-		for _, r := range answers(reply) {
-			if r, ok := r.(*dns.CAA); ok {
-				out.CAA, out.CAAAt = append(out.CAA, facts.CAA{Critical: r.Flag&128 != 0, Tag: pki.Printable(r.Tag),
-					Value: pki.Printable(r.Value)}), name
-			}
-		}
-		_, name, _ = strings.Cut(name, ".")
+	at, err := "", error(nil)
+	out.CAA, at, err = a.authorities(ctx, host)
+	if len(out.CAA) > 0 {
+		out.CAAAt = at
 	}
+	fail("CAA", at, err)
 	out.TLSAAt = fmt.Sprintf("_%d._tcp.%s", port, host)
-	reply, err := a.ask(ctx, out.TLSAAt, dns.TypeTLSA)
+	var reply *dns.Msg
+	reply, err = a.ask(ctx, out.TLSAAt, dns.TypeTLSA)
 	fail("TLSA", out.TLSAAt, err)
 	for _, r := range answers(reply) {
 		if r, ok := r.(*dns.TLSA); ok {
@@ -87,6 +90,27 @@ func (a asker) records(ctx context.Context, host string, port uint16) *facts.DNS
 	return out
 }
 
+// authorities are the CAA records that hold for the name, and where they were found: going up, the first that has any
+// (RFC 8659, 3). With an error it is where that was met.
+func (a asker) authorities(ctx context.Context, host string) (found []facts.CAA, at string, err error) {
+	for at = host; at != ""; _, at, _ = strings.Cut(at, ".") {
+		reply, err := a.ask(ctx, at, dns.TypeCAA)
+		if err != nil {
+			return nil, at, err
+		}
+		for _, r := range answers(reply) {
+			if r, ok := r.(*dns.CAA); ok {
+				found = append(found, facts.CAA{Critical: r.Flag&128 != 0, Tag: pki.Printable(r.Tag),
+					Value: pki.Printable(r.Value)})
+			}
+		}
+		if len(found) > 0 {
+			return found, at, nil
+		}
+	}
+	return nil, "", nil
+}
+
 func answers(reply *dns.Msg) []dns.RR {
 	if reply == nil {
 		return nil
@@ -96,6 +120,9 @@ func answers(reply *dns.Msg) []dns.RR {
 
 // ask asks over UDP, and over TCP where the answer does not fit.
 func (a asker) ask(ctx context.Context, name string, kind uint16) (*dns.Msg, error) {
+	if a.silent != nil && a.silent.Load() >= mostSilences {
+		return nil, fmt.Errorf("%w: %s, as before", errSilent, a.server)
+	}
 	ctx, cancel := context.WithTimeout(ctx, recordTime)
 	defer cancel()
 	question := new(dns.Msg)
@@ -106,13 +133,27 @@ func (a asker) ask(ctx context.Context, name string, kind uint16) (*dns.Msg, err
 		reply, _, err := (&dns.Client{Net: network}).ExchangeContext(ctx, question, a.server)
 		switch {
 		case err != nil:
+			a.heard(false)
 			return nil, fmt.Errorf("%w: %s: %w", errSilent, a.server, err)
+		}
+		a.heard(true)
+		switch {
 		case reply.Truncated && network == "udp":
 			continue
 		case reply.Rcode != dns.RcodeSuccess && reply.Rcode != dns.RcodeNameError:
-			return nil, fmt.Errorf("the name server %s answered %s", a.server, dns.RcodeToString[reply.Rcode])
+			return nil, &answerError{a.server, dns.RcodeToString[reply.Rcode]}
 		}
 		return reply, nil
 	}
 	return nil, fmt.Errorf("the answer of the name server %s is cut off", a.server)
+}
+
+func (a asker) heard(answer bool) {
+	switch {
+	case a.silent == nil:
+	case answer:
+		a.silent.Store(0)
+	default:
+		a.silent.Add(1)
+	}
 }

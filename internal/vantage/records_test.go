@@ -19,11 +19,11 @@ import (
 // nameServer answers with the records of a zone, over UDP and TCP.
 func nameServer(t *testing.T, zone string) string {
 	t.Helper()
-	records := map[string][]dns.RR{}
+	records, known := map[string][]dns.RR{}, map[string]bool{}
 	parser := dns.NewZoneParser(strings.NewReader(zone), "", "")
 	for rr, ok := parser.Next(); ok; rr, ok = parser.Next() {
 		key := dns.TypeToString[rr.Header().Rrtype] + " " + rr.Header().Name
-		records[key] = append(records[key], rr)
+		records[key], known[rr.Header().Name] = append(records[key], rr), true
 	}
 	require.NoError(t, parser.Err())
 	packet, err := net.ListenPacket("udp", "127.0.0.1:0")
@@ -36,6 +36,12 @@ func nameServer(t *testing.T, zone string) string {
 			reply.SetReply(q)
 			name := q.Question[0].Name
 			reply.Answer = records[dns.TypeToString[q.Question[0].Qtype]+" "+name]
+			if alias := records["CNAME "+name]; alias != nil {
+				reply.Answer = alias
+			}
+			if !known[name] {
+				reply.Rcode, reply.Ns = dns.RcodeNameError, []dns.RR{above(name)}
+			}
 			reply.AuthenticatedData = q.AuthenticatedData && q.IsEdns0() != nil && q.IsEdns0().Do()
 			if strings.Contains(name, "broken") {
 				reply.Rcode = dns.RcodeServerFailure

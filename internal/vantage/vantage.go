@@ -34,7 +34,7 @@ func Network(nameServer NameServer) (probe.Network, error) {
 		if err != nil {
 			return probe.Network{}, err
 		}
-		records = asker{address, nameServer.Validates}.records
+		records = asker{server: address, trusted: nameServer.Validates}.records
 		resolver = &net.Resolver{PreferGo: true, Dial: dialNoting(address)}
 	}
 	routes := &routes{known: map[bool]bool{}}
