@@ -31,7 +31,7 @@ func TestQuestionsLeaveTheRecordAlone(t *testing.T) {
 		stdout string
 		stderr string
 	}{
-		{"an estate", []string{"estate", "import", estate.EstateFile}, 0, "143 endpoints added", ""},
+		{"an estate", []string{"estate", "import", estate.EstateFile}, 0, "150 endpoints added", ""},
 		{"of what was never visited nothing is known", []string{"what-if", tides, "--at", "+1d"}, 3,
 			"Not judged, because never visited: 1 endpoint.", ""},
 		{"the record", []string{"run", tides, cranes, "--follow"}, 1, "1 faulty", ""},

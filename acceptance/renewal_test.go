@@ -24,14 +24,16 @@ func TestRenewalTellsTheTruth(t *testing.T) {
 	require.NotEmpty(t, want)
 	e, err := estatefile.Read(estate.EstateFile)
 	require.NoError(t, err)
-	e.Endpoints = slices.DeleteFunc(e.Endpoints, func(s endpoint.Settings) bool { return want[s.Endpoint].Verdict == "" })
+	e.Endpoints = slices.DeleteFunc(e.Endpoints,
+		func(s endpoint.Settings) bool { return want[s.Endpoint].Verdict == "" })
 	require.Len(t, e.Endpoints, len(want))
 	text, err := yaml.Marshal(e)
 	require.NoError(t, err)
 	path := filepath.Join(filepath.Dir(estate.EstateFile), "renewal.yaml") // the stores lie beside it
 	require.NoError(t, os.WriteFile(path, text, 0o644))
 
-	o := nurvik(t, "audit", path, "--renewal", "--also-resolver", estate.NameServer, "--fail-from", "risk", "-o", "json")
+	o := nurvik(t, "audit", path, "--renewal", "--also-resolver", estate.NameServer, "--fail-from", "risk",
+		"-o", "json")
 	assert.Equal(t, 1, o.status, o.stderr)
 	var report audit.Report
 	require.NoError(t, json.Unmarshal([]byte(o.stdout), &report))
@@ -50,7 +52,8 @@ func TestRenewalTellsTheTruth(t *testing.T) {
 	require.NoError(t, closed.Close())
 	o = nurvik(t, "audit", path, "--renewal", "--also-resolver", closed.LocalAddr().String())
 	assert.Equal(t, 3, o.status, "what was not learnt is not taken for sound")
-	assert.Contains(t, strings.ReplaceAll(o.stdout, "\n", " "), "of log.oarlock.tarnholm.example: the name server did not")
+	assert.Contains(t, strings.ReplaceAll(o.stdout, "\n", " "),
+		"of log.oarlock.tarnholm.example: the name server did not")
 }
 
 func TestRenewalCalls(t *testing.T) {

@@ -29,6 +29,7 @@ type truth struct {
 	Files     map[string]statement `yaml:"files"`
 	Machines  map[string]statement `yaml:"machines"`
 	Renewal   map[string]statement `yaml:"renewal"`
+	Deployed  map[string]statement `yaml:"deployed"`
 }
 
 func readTruth(t *testing.T) truth {

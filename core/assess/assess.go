@@ -173,12 +173,15 @@ func (e *Engine) Configurations(all []facts.Configuration, files []facts.File, o
 	return judge.Configurations(all, files, ofFiles, together, e.fileContext(x))
 }
 
-// Reconcile compares disk, configuration and wire at each place that was visited; what it finds is added to the
+// Reconcile compares disk, configuration and wire at each place of the machines; what it finds is added to the
 // judgements of the endpoints.
-func (e *Engine) Reconcile(all []facts.Configuration, ofServers []judge.Judgement, places []judge.Placed,
-	observed []facts.Endpoint, endpoints []judge.Judgement, files []facts.File, together *pairing.Result,
-	x Expectation) []judge.Deployment {
-	return judge.Reconcile(all, ofServers, places, observed, endpoints, files, together, e.fileContext(x))
+func (e *Engine) Reconcile(machines []judge.Machine, observed []facts.Endpoint, endpoints []judge.Judgement,
+	expected func(i int) Expectation) []judge.Deployment {
+	policyOf := func(i int) *policy.Policy {
+		c := e.contextOf(observed[i], expected(i))
+		return &c.Policy
+	}
+	return judge.Reconcile(machines, observed, endpoints, policyOf, e.fileContext(Expectation{Policy: policy.Open()}))
 }
 
 // ReplacedElsewhere adds to the judgements of endpoints that another one serves the successor of a certificate.

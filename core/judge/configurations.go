@@ -26,8 +26,24 @@ func Configurations(all []facts.Configuration, files []facts.File, ofFiles []Jud
 			explained[path] = true
 		}
 	}
+	mismatched := map[string]bool{}
+	for i := range out {
+		for _, f := range out[i].Findings {
+			if f.Code == keyMismatchCode {
+				for _, path := range f.Evidence.Paths {
+					mismatched[path] = true
+				}
+			}
+		}
+	}
 	for i := range ofFiles {
-		ofFiles[i].explained(func(f *Finding) bool {
+		if mismatched[ofFiles[i].Target] { // the configuration says which of them are meant to fit
+			ofFiles[i].without(func(f *Finding) bool { return f.Code == setMismatchCode })
+		}
+		ofFiles[i].without(func(f *Finding) bool {
+			if !chainCodes[f.Code] {
+				return false
+			}
 			if explained[ofFiles[i].Target] {
 				return true
 			}
@@ -63,13 +79,13 @@ func configuration(c *facts.Configuration, m *machine, context *Context) (j Judg
 	return j, said
 }
 
-// explained leaves out what a configuration says of the chain of a file better than the file alone: that it holds the
-// leaf only is right where the chain is named beside it, and told at its place in the configuration where it is not. A
-// file that no server uses, whose leaf lies in another file with its whole chain, is a part of that set.
-func (j *Judgement) explained(is func(*Finding) bool) {
+// without leaves out what a configuration says better than the file alone. That it holds the leaf only is right where
+// the chain is named beside it, and told at its place in the configuration where it is not. A file that no server uses,
+// whose leaf lies in another file with its whole chain, is a part of that set.
+func (j *Judgement) without(is func(*Finding) bool) {
 	kept := j.Findings[:0:0]
 	for i := range j.Findings {
-		if f := &j.Findings[i]; !chainCodes[f.Code] || !is(f) {
+		if f := &j.Findings[i]; !is(f) {
 			kept = append(kept, *f)
 		}
 	}

@@ -95,6 +95,7 @@ func deployServed(p *placed) []Finding {
 		switch {
 		case told:
 			f = deployKeyDiffers(p, id)
+		case s.before, p.told[s.Fingerprint()]: // another of the places that answer there
 		case len(p.site.identities) == 0 || p.site.identities[0].leaf == nil:
 		default:
 			f = deployOther(p, s)
@@ -129,6 +130,8 @@ func deployOther(p *placed, s servedLeaf) Finding {
 				"which its configuration names in %s, holds one that was issued on %s: the server was not reloaded.",
 			p.endpoint.Target, day(s.NotBefore), x.Value, placeOf(p.site.place(x)), day(want.NotBefore))
 		f.Remedy = "Reload the server: " + reloadOf(p.facts.Server) + "."
+	} else if s.NotBefore.After(p.from.Known) && !p.from.Known.IsZero() {
+		return Finding{} // it is newer than what is known of the machine
 	} else {
 		f = aboutCertificate("deploy.other-source", s.Certificate,
 			"The certificate that %s serves lies in no file that was read here; "+
@@ -160,7 +163,7 @@ func deployRevoked(p *placed) []Finding {
 	var out []Finding
 	for _, s := range p.served {
 		next, newer := p.machine.newer[s.Fingerprint()]
-		if !newer || !p.revoked(s) {
+		if !newer || s.before || !p.revoked(s) {
 			continue
 		}
 		f := aboutCertificate("deploy.revoked-still-served", s.Certificate,
@@ -183,6 +186,7 @@ func (p *placed) revoked(s servedLeaf) bool {
 		return false
 	}
 	own := *p.context
+	own.Trust = p.from.Trust
 	own.begin()
 	own.revoked = nil
 	learnLists(&own, []*bundle{{context: &own, file: true, given: id.given, pool: chain.NewPool(id.given),

@@ -27,6 +27,7 @@ type Judgement struct {
 	Chains       []Chain           `json:"chains" doc:"Each different chain that was met"`
 	Certificates []pki.Description `json:"certificates" doc:"Every certificate that the chains name"`
 	Shown        []Shown           `json:"shown,omitempty" doc:"What each address showed of TLS, beside what the policy wants"`
+	Deployments  []Deployment      `json:"deployments,omitempty" doc:"Disk, configuration and wire side by side, where a service knows the machines"`
 }
 
 // Chain is a chain as drawn, and where it was met.

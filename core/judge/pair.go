@@ -20,6 +20,8 @@ func pairPossessionFailed(b *bundle) []Finding {
 			"its key.", b.leaf.Label())}
 }
 
+const setMismatchCode = "pair.key-mismatch"
+
 // pairKeyMismatch judges what names and directories put together.
 func pairKeyMismatch(p *pairs) []located {
 	var out []located
@@ -29,7 +31,7 @@ func pairKeyMismatch(p *pairs) []located {
 			continue
 		}
 		name := filepath.Base(certificate.Path)
-		f := found("pair.key-mismatch", name, name, "The key in %s does not belong to the certificate of %s in %s.",
+		f := found(setMismatchCode, name, name, "The key in %s does not belong to the certificate of %s in %s.",
 			filepath.Base(key.Path), certificate.Brief.Label, name)
 		if fits := p.holders(certificate.Match(), facts.PrivateKey); len(fits) > 0 {
 			f.Message += " The key of the certificate is in " + fits[0] + "."

@@ -3,43 +3,47 @@ package judge
 import (
 	"time"
 
+	"nurvik/core/facts"
+	"nurvik/core/pairing"
 	"nurvik/core/pki"
+	"nurvik/core/trust"
 )
 
-// Deployment is what lies on disk, what is configured, and what is served at one place.
-type Deployment struct {
-	Endpoint   string         `json:"endpoint"`
-	Server     string         `json:"server" doc:"Kind of server"`
-	Disk       *DeployedLeaf  `json:"disk,omitempty" doc:"The newest certificate for these names in the files of the machine"`
-	Configured *DeployedLeaf  `json:"configured,omitempty"`
-	Served     []DeployedLeaf `json:"served,omitempty" doc:"What each address serves"`
-	Agree      bool           `json:"agree" doc:"All three are the same certificate"`
+// Placed is a place of a configuration that was visited.
+type Placed struct {
+	Configuration int // its index
+	Site          int // in that
+	Endpoint      int // index of what was observed there
 }
 
-// DeployedLeaf is a leaf at a place.
-type DeployedLeaf struct {
-	Certificate pki.Fingerprint `json:"certificate"`
-	Label       string          `json:"label"`
-	NotBefore   time.Time       `json:"not_before"`
-	NotAfter    time.Time       `json:"not_after"`
-	Place       string          `json:"place" doc:"A file, a line of a configuration, or an address"`
-}
-
-func deployed(c *pki.Certificate, place string) *DeployedLeaf {
-	return &DeployedLeaf{c.Fingerprint(), c.Label(), c.NotBefore.UTC(), c.NotAfter.UTC(), place}
+// Machine is what one machine holds and is told: its configurations, the files that lie there, and what those are
+// together.
+type Machine struct {
+	Name           string    // "" for the machine on which the audit runs
+	Known          time.Time // when all of it was collected; zero for now
+	Configurations []facts.Configuration
+	Judged         []Judgement // of the configurations; what is said better here is taken out. nil leaves them alone
+	Files          []facts.File
+	Together       *pairing.Result
+	Places         []Placed
+	Trust          []*trust.Store // by which CRLs among the files are believed
 }
 
 // placed is one place under judgement.
 type placed struct {
 	*configured
+	from     *Machine
+	at       Placed
 	site     *site
 	endpoint *Judgement
 	served   []servedLeaf
+	told     map[pki.Fingerprint]bool // what any machine is told to serve at the endpoint
 }
 
 type servedLeaf struct {
 	*pki.Certificate
 	address string
+	before  bool // it was seen before the machine was asked, and may be served no more
 }
 
 // configures reports whether the leaf is one that the site is told to serve.
@@ -52,9 +56,22 @@ func (p *placed) configures(leaf *pki.Certificate) (*identity, bool) {
 	return nil, false
 }
 
+// look takes in what each address serves.
+func (p *placed) look(e *facts.Endpoint) {
+	for i := range e.Observations {
+		o := &e.Observations[i]
+		if len(o.Certificates) == 0 {
+			continue
+		}
+		if leaf, err := p.context.certificate(o.Certificates[0]); err == nil {
+			p.served = append(p.served, servedLeaf{leaf, o.Address.String(), o.At.Before(p.from.Known)})
+		}
+	}
+}
+
 // shown are the three columns.
 func (p *placed) shown() Deployment {
-	d := Deployment{Endpoint: p.endpoint.Target, Server: p.facts.Server}
+	d := Deployment{Endpoint: p.endpoint.Target, Server: p.facts.Server, Machine: p.from.Name}
 	for _, id := range p.site.identities {
 		if id.leaf == nil || d.Configured != nil {
 			continue

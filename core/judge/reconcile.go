@@ -2,60 +2,77 @@ package judge
 
 import (
 	"nurvik/core/facts"
-	"nurvik/core/pairing"
 	"nurvik/core/pki"
 	"nurvik/core/plain"
+	"nurvik/core/policy"
 )
 
-// Placed is a place of a configuration that was visited.
-type Placed struct {
-	Configuration int // its index
-	Site          int // in that
-	Endpoint      int // index of what was observed there
-}
-
 // Reconcile compares disk, configuration and wire at each place. What it finds is added to the judgements of the
-// endpoints; a finding of a configuration that one of these says better is taken out.
-func Reconcile(all []facts.Configuration, ofServers []Judgement, places []Placed, observed []facts.Endpoint,
-	endpoints []Judgement, files []facts.File, result *pairing.Result, context Context) []Deployment {
+// endpoints, by the policy of each; a finding of a configuration that one of these says better is taken out.
+func Reconcile(machines []Machine, observed []facts.Endpoint, endpoints []Judgement,
+	policyOf func(endpoint int) *policy.Policy, context Context) []Deployment {
 	context.ready()
 	context.begin()
-	m := newMachine(files, result, &context)
-	told := map[int]*configured{}
+	var all []*placed
+	told := map[int]map[pki.Fingerprint]bool{} // what the machines are told to serve at an endpoint
+	for n := range machines {
+		m := &machines[n]
+		if len(m.Places) == 0 {
+			continue
+		}
+		index := newMachine(m.Files, m.Together, &context)
+		configurations := map[int]*configured{}
+		for _, at := range m.Places {
+			c := configurations[at.Configuration]
+			if c == nil {
+				c = configure(&m.Configurations[at.Configuration], index, &context)
+				configurations[at.Configuration] = c
+			}
+			p := &placed{configured: c, from: m, at: at, site: c.sites[at.Site], endpoint: &endpoints[at.Endpoint]}
+			p.look(&observed[at.Endpoint])
+			all = append(all, p)
+			if told[at.Endpoint] == nil {
+				told[at.Endpoint] = map[pki.Fingerprint]bool{}
+			}
+			for _, id := range p.site.identities {
+				if id.leaf != nil {
+					told[at.Endpoint][id.leaf.Fingerprint()] = true
+				}
+			}
+		}
+	}
 	out := []Deployment{}
-	for _, at := range places {
-		c := told[at.Configuration]
-		if c == nil {
-			c = configure(&all[at.Configuration], m, &context)
-			told[at.Configuration] = c
-		}
-		p := &placed{configured: c, site: c.sites[at.Site], endpoint: &endpoints[at.Endpoint]}
-		for i := range observed[at.Endpoint].Observations {
-			o := &observed[at.Endpoint].Observations[i]
-			if len(o.Certificates) == 0 {
-				continue
-			}
-			if leaf, err := context.certificate(o.Certificates[0]); err == nil {
-				p.served = append(p.served, servedLeaf{leaf, o.Address.String()})
-			}
-		}
-		findings := ofPlace(p)
-		for i := range findings {
-			plain.CleanLines(&findings[i])
-			for _, code := range betterSaid[findings[i].Code] {
-				ofServers[at.Configuration].leaveOut(code, findings[i].Evidence.Certificate)
-			}
-		}
-		if len(findings) > 0 {
-			p.endpoint.Findings = merge(append(p.endpoint.Findings,
-				settled(&context.Policy, context.At, p.endpoint.Target, findings)...))
-			if p.endpoint.Verdict != Unreachable {
-				p.endpoint.Verdict = verdictOf(p.endpoint.Findings)
-			}
-		}
+	for _, p := range all {
+		p.told = told[p.at.Endpoint]
+		p.judge(policyOf(p.at.Endpoint))
 		out = append(out, p.shown())
 	}
 	return out
+}
+
+// judge adds what is found at the place to the judgement of the endpoint.
+func (p *placed) judge(policy *policy.Policy) {
+	findings := ofPlace(p)
+	for i := range findings {
+		f := &findings[i]
+		if p.from.Name != "" {
+			f.Message += " This is by what the machine " + p.from.Name + " sent on " + day(p.from.Known) + "."
+		}
+		plain.CleanLines(f)
+		for _, code := range betterSaid[f.Code] {
+			if p.from.Judged != nil {
+				p.from.Judged[p.at.Configuration].leaveOut(code, f.Evidence.Certificate)
+			}
+		}
+	}
+	if len(findings) == 0 {
+		return
+	}
+	j := p.endpoint
+	j.Findings = merge(append(j.Findings, settled(policy, p.context.At, j.Target, findings)...))
+	if j.Verdict != Unreachable {
+		j.Verdict = verdictOf(j.Findings)
+	}
 }
 
 // leaveOut takes a finding about a certificate out of a judgement.

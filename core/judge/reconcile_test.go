@@ -11,6 +11,7 @@ import (
 	"nurvik/core/forge"
 	"nurvik/core/judge"
 	"nurvik/core/pki"
+	"nurvik/core/policy"
 )
 
 // told is a configuration of one place with the certificate and key at the paths.
@@ -58,8 +59,10 @@ func reconciledWith(s *scene, c facts.Configuration, files []facts.File, e facts
 	endpoints := []judge.Judgement{judge.Endpoint(observed[0], context)}
 	ofFiles, together := judge.Files(files, context)
 	servers := judge.Configurations([]facts.Configuration{c}, files, ofFiles, together, context)
-	all := judge.Reconcile([]facts.Configuration{c}, servers, []judge.Placed{{}}, observed, endpoints, files,
-		together, context)
+	machine := judge.Machine{Configurations: []facts.Configuration{c}, Judged: servers, Files: files,
+		Together: together, Places: []judge.Placed{{}}}
+	all := judge.Reconcile([]judge.Machine{machine}, observed, endpoints,
+		func(int) *policy.Policy { return &context.Policy }, context)
 	judge.ReplacedElsewhere(observed, endpoints, context)
 	return endpoints[0], servers[0], all[0]
 }

@@ -53,7 +53,8 @@ func TestRenewal(t *testing.T) {
 		{"a redirect to HTTPS of the same name", page(facts.Plain{Status: 301,
 			Location: "https://WWW." + host + "/x"}), []string{}},
 		{"a redirect to a path", page(facts.Plain{Status: 302, Location: "/x"}), []string{}},
-		{"a redirect to another name of the certificate", page(facts.Plain{Status: 301, Location: "https://" + host + "/"}),
+		{"a redirect to another name of the certificate", page(facts.Plain{Status: 301,
+			Location: "https://" + host + "/"}),
 			[]string{redirected}},
 		{"a redirect to nowhere", page(facts.Plain{Status: 301}), []string{unreachable}},
 		{"forbidden", page(facts.Plain{Status: 403}), []string{unreachable}},
@@ -114,7 +115,8 @@ func TestIssuerAuthorized(t *testing.T) {
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
 			e := observed(served("1.2,1.3", s.leaf(s.lower, nil), s.lower.DER, s.upper.DER))
-			e.Renewal = &facts.Renewal{Names: []facts.RenewalName{{Name: tt.of, CAA: tt.caa, CAAAt: "tarnholm.example"}}}
+			e.Renewal = &facts.Renewal{Names: []facts.RenewalName{{Name: tt.of, CAA: tt.caa,
+				CAAAt: "tarnholm.example"}}}
 			context := s.context()
 			context.Issuers = tt.known
 			got := codes(judge.Endpoint(e, context))

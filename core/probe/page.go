@@ -38,7 +38,8 @@ func (p *Prober) Page(ctx context.Context, address netip.AddrPort, host, path st
 	}
 	defer conn.Close()
 	defer context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })()
-	_ = conn.SetDeadline(p.network.Now().Add(p.limits.Handshake)) // a connection that refuses one fails at the first read
+	// A connection that refuses a deadline fails at the first read.
+	_ = conn.SetDeadline(p.network.Now().Add(p.limits.Handshake))
 	response, err := get(conn, host, path, address)
 	if err != nil {
 		fact.Failure = facts.Because(facts.NoHTTP)

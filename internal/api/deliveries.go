@@ -8,7 +8,7 @@ import "nurvik/core/facts"
 type DeliveryStart struct {
 	Kind    string          `json:"kind" enum:"holding,estate"`
 	Digest  string          `json:"digest" minLength:"16" maxLength:"128" pattern:"^[0-9a-f]+$" doc:"Of what will be sent, such as its SHA-256: begun again with the same one, an interrupted delivery goes on where it was"`
-	Holding *HoldingHeader  `json:"holding,omitempty" doc:"Of the kind holding: each line is the facts of one file"`
+	Holding *HoldingHeader  `json:"holding,omitempty" doc:"Of the kind holding: each line is the facts of one file, or a SameFile"`
 	Estate  *EstateDelivery `json:"estate,omitempty" doc:"Of the kind estate: each line is an EstateLine"`
 }
 
@@ -25,6 +25,12 @@ type HoldingHeader struct {
 type HoldingFacts struct {
 	HoldingHeader
 	Files []facts.File
+}
+
+// SameFile is the line of a holding's file that has not changed.
+type SameFile struct {
+	Path string `json:"path"`
+	Same string `json:"same" doc:"SHA-256 of the line by which it was sent before, without its end"`
 }
 
 // EstateDelivery is what is said of an estate beside its lines.

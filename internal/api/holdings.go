@@ -44,6 +44,18 @@ type HoldingFile struct {
 	Contents []string `json:"contents" doc:"What it holds, in words"`
 }
 
+// HoldingDigest is a file of a holding with the digest of the line by which it was sent.
+type HoldingDigest struct {
+	Path   string `json:"path"`
+	Digest string `json:"digest" doc:"SHA-256 of the line, without its end; empty where it is not known"`
+}
+
+// HoldingDigestPage is one page of those, by path.
+type HoldingDigestPage struct {
+	Items []HoldingDigest `json:"items"`
+	Next  string          `json:"next,omitempty" doc:"Cursor of the next page; absent on the last"`
+}
+
 // HoldingFilePage is one page of files, by path.
 type HoldingFilePage struct {
 	Items []HoldingFile `json:"items"`

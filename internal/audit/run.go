@@ -75,8 +75,10 @@ func (p *Plan) Run(ctx context.Context, o Options) *Report {
 		ofServers = engine.Configurations(p.configurations, p.files, ofFiles, together, p.ofFiles)
 	}
 	if len(p.places) > 0 {
-		report.Deployments = engine.Reconcile(p.configurations, ofServers, p.places, observed, judgements, p.files,
-			together, p.ofFiles)
+		here := judge.Machine{Configurations: p.configurations, Judged: ofServers, Files: p.files, Together: together,
+			Places: p.places, Trust: slices.Concat(p.ofFiles.Trust, p.ofFiles.Audiences)}
+		report.Deployments = engine.Reconcile([]judge.Machine{here}, observed, judgements,
+			func(i int) assess.Expectation { return p.visits[i].expected })
 	}
 	engine.ReplacedElsewhere(observed, judgements)
 	noRoute := map[string]bool{}

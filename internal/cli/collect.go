@@ -12,7 +12,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"nurvik/core/facts"
-	"nurvik/core/serverconf"
 	"nurvik/internal/api"
 	"nurvik/internal/audit"
 )
@@ -86,7 +85,7 @@ func (a *app) collect(ctx context.Context, f *collectFlags) error {
 	for _, u := range plan.Unexamined() {
 		fmt.Fprintln(a.stderr, "nurvik: not read: "+u.String())
 	}
-	files, err := holdingFiles(plan)
+	files, err := plan.Holding()
 	if err != nil {
 		return err
 	}
@@ -114,39 +113,6 @@ func (a *app) collect(ctx context.Context, f *collectFlags) error {
 	return nil
 }
 
-// holdingFiles are the facts that leave the machine: of files with whole paths, and of configurations what may be told.
-func holdingFiles(plan *audit.Plan) (out []facts.File, err error) {
-	at := map[string]int{}
-	seen := map[string]int{}
-	for _, file := range plan.Files() {
-		if file.Path, err = filepath.Abs(file.Path); err != nil {
-			return nil, err
-		}
-		if file.Archive != "" {
-			if file.Archive, err = filepath.Abs(file.Archive); err != nil {
-				return nil, err
-			}
-		}
-		if seen[file.Path]++; seen[file.Path] > 1 { // names that differ in characters that nobody can see
-			file.Path = fmt.Sprintf("%s (%d)", file.Path, seen[file.Path])
-		}
-		at[file.Path] = len(out)
-		out = append(out, file)
-	}
-	for _, c := range plan.Configurations() {
-		c := serverconf.Redacted(c)
-		if c.Path, err = filepath.Abs(c.Path); err != nil {
-			return nil, err
-		}
-		if i, both := at[c.Path]; both {
-			out[i].Configuration = &c
-			continue
-		}
-		out = append(out, facts.File{Schema: facts.Schema, Path: c.Path, Items: []facts.Item{}, Configuration: &c})
-	}
-	return out, nil
-}
-
 // sendHolding gives the service the facts, and waits until they are judged.
 func (a *app) sendHolding(ctx context.Context, f *collectFlags, files []facts.File) error {
 	c, err := a.connect(f.server)
@@ -161,7 +127,7 @@ func (a *app) sendHolding(ctx context.Context, f *collectFlags, files []facts.Fi
 		}
 	}
 	sent, finish := a.progress(len(files), "sending")
-	taken, err := c.SendHolding(ctx, holding, func(files int) {
+	taken, changed, err := c.SendChanges(ctx, holding, func(files int) {
 		if sent != nil {
 			sent(files, len(holding.Files))
 		}
@@ -173,7 +139,8 @@ func (a *app) sendHolding(ctx context.Context, f *collectFlags, files []facts.Fi
 	if taken, err = c.JudgedHolding(ctx, taken.ID); err != nil {
 		return refused(err)
 	}
-	_, err = fmt.Fprintf(a.stderr, "Sent the facts of %d files as the holding %q; it is %s there: %s/holdings/%d\n",
-		taken.Files, taken.Name, taken.Verdict, strings.TrimSuffix(f.server, "/"), taken.ID)
+	_, err = fmt.Fprintf(a.stderr, "Sent the facts of %d files as the holding %q, of which %d have changed; it is %s "+
+		"there: %s/holdings/%d\n", taken.Files, taken.Name, changed, taken.Verdict,
+		strings.TrimSuffix(f.server, "/"), taken.ID)
 	return err
 }

@@ -9,6 +9,8 @@ import (
 	"fmt"
 	"iter"
 	"net/http"
+	"net/url"
+	"slices"
 	"strconv"
 	"time"
 
@@ -173,16 +175,97 @@ func (c *Client) Import(ctx context.Context, e api.EstateImport) (api.Imported, 
 // those that were sent before under its name. They are judged soon after. sent,
 // where it is not nil, is told how many files were sent so far.
 func (c *Client) SendHolding(ctx context.Context, f api.HoldingFacts, sent func(files int)) (api.Holding, error) {
+	h, _, err := c.SendChanges(ctx, f, sent)
+	return h, err
+}
+
+// SendChanges is SendHolding, and tells how many files are not there as they were: of the others only that is sent.
+func (c *Client) SendChanges(ctx context.Context, f api.HoldingFacts, sent func(files int)) (h api.Holding,
+	changed int, err error) {
+	known, err := c.holdingDigests(ctx, f.Name)
+	if err != nil {
+		return h, 0, err
+	}
+	if h, changed, err = c.sendChanged(ctx, f, known, sent); len(known) > 0 && isConflict(err) {
+		// somebody else sent meanwhile, or the holding was removed
+		h, changed, err = c.sendChanged(ctx, f, nil, sent)
+	}
+	return h, changed, err
+}
+
+func (c *Client) sendChanged(ctx context.Context, f api.HoldingFacts, known map[string]string,
+	sent func(files int)) (h api.Holding, changed int, err error) {
+	same := make([]bool, len(f.Files))
+	for i := range f.Files {
+		if digest := known[f.Files[i].Path]; digest != "" {
+			line, err := json.Marshal(&f.Files[i])
+			if err != nil {
+				return h, 0, err
+			}
+			sum := sha256.Sum256(line)
+			same[i] = hex.EncodeToString(sum[:]) == digest
+		}
+		if !same[i] {
+			changed++
+		}
+	}
 	result, err := c.deliver(ctx, api.DeliveryStart{Kind: "holding", Holding: &f.HoldingHeader},
 		func(yield func(any) bool) {
 			for i := range f.Files {
-				if !yield(&f.Files[i]) {
+				var line any = &f.Files[i]
+				if path := f.Files[i].Path; same[i] {
+					line = api.SameFile{Path: path, Same: known[path]}
+				}
+				if !yield(line) {
 					return
 				}
 			}
 		}, sent)
 	if err != nil || result.Holding == nil {
-		return api.Holding{}, err
+		return h, changed, err
 	}
-	return *result.Holding, nil
+	return *result.Holding, changed, nil
+}
+
+func isConflict(err error) bool {
+	var p *Problem
+	return errors.As(err, &p) && p.Status == http.StatusConflict
+}
+
+// holdingDigests are the digests of the lines by which the files of a holding were sent, by path; none where there is
+// no such holding.
+func (c *Client) holdingDigests(ctx context.Context, name string) (map[string]string, error) {
+	var list []api.Holding
+	err := c.patiently(ctx, func() (err error) {
+		list, err = c.Holdings(ctx)
+		return err
+	})
+	i := slices.IndexFunc(list, func(h api.Holding) bool { return h.Name == name })
+	if err != nil || i < 0 {
+		return nil, err
+	}
+	out := map[string]string{}
+	for cursor, more := "", true; more; more = cursor != "" {
+		var page api.HoldingDigestPage
+		query := url.Values{"limit": {"10000"}}
+		if cursor != "" {
+			query.Set("cursor", cursor)
+		}
+		err := c.patiently(ctx, func() error {
+			at := "/holdings/" + strconv.FormatInt(list[i].ID, 10) + "/digests?" + query.Encode()
+			return c.call(ctx, http.MethodGet, at, nil, &page)
+		})
+		var p *Problem
+		if errors.As(err, &p) && p.Status == http.StatusNotFound { // removed meanwhile
+			return nil, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		for _, d := range page.Items {
+			out[d.Path] = d.Digest
+		}
+		cursor = page.Next
+	}
+	return out, nil
 }

@@ -148,9 +148,10 @@ func (a *app) show(ctx context.Context, h *harbour.Harbour, address string) erro
 Console:  %[1]s/
 Findings: nurvik findings --server %[1]s
 Files:    nurvik audit --estate %[2]s %[3]s %[4]s --password-file %[5]s
+Servers:  nurvik audit %[6]s
 Sort out: nurvik identify %[4]s
           nurvik pair %[4]s --password-file %[5]s
-`, address, h.EstateFile, h.Files, h.Hosts, h.Passwords)
+`, address, h.EstateFile, h.Files, h.Hosts, h.Passwords, h.Machines)
 	return err
 }
 
@@ -173,6 +174,31 @@ func sendHoldings(ctx context.Context, h *harbour.Harbour, c *client.Client) err
 		if err := errors.Join(err, unread); err != nil {
 			return err
 		}
+		if _, err := c.SendHolding(ctx, holding, nil); err != nil {
+			return fmt.Errorf("holding %s: %w", holding.Name, err)
+		}
+	}
+	return sendMachines(ctx, h, c)
+}
+
+// sendMachines sends what the machines with configuration hold, as "nurvik collect" does.
+func sendMachines(ctx context.Context, h *harbour.Harbour, c *client.Client) error {
+	machines, err := os.ReadDir(h.Machines)
+	if err != nil {
+		return err
+	}
+	for _, machine := range machines {
+		plan, err := audit.NewPlan(ctx, audit.Request{Targets: []string{filepath.Join(h.Machines, machine.Name())},
+			Servers: true})
+		if err != nil {
+			return err
+		}
+		files, err := plan.Holding()
+		if err != nil {
+			return err
+		}
+		holding := api.HoldingFacts{HoldingHeader: api.HoldingHeader{Name: machine.Name() + ".tarnholm.example",
+			Trust: []string{"outer"}}, Files: files}
 		if _, err := c.SendHolding(ctx, holding, nil); err != nil {
 			return fmt.Errorf("holding %s: %w", holding.Name, err)
 		}

@@ -233,5 +233,5 @@ func berths(r *registry) []berth {
 			}},
 		{host: "semaphore", about: "staples an old answer", addresses: []string{"127.30.9.11"}, staple: "stale",
 			leaf: asking(r.base + "/status/good")},
-	}, settingBerths(), dialogueBerths(), reachBerths(), visitBerths(), renewalBerths())
+	}, settingBerths(), dialogueBerths(), reachBerths(), visitBerths(), renewalBerths(), deployBerths())
 }

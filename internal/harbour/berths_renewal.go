@@ -23,7 +23,8 @@ var answerToken = strings.Repeat("Nurvik_", 6) + "x"
 // renewalBerths are sound, and some of them will not be renewed.
 func renewalBerths() []berth {
 	of := func(host, about, address string, plain bool, r renewal) berth {
-		return berth{host: host, about: about, addresses: []string{address}, plain: plain, redirects: plain, renewal: &r,
+		return berth{host: host, about: about, addresses: []string{address}, plain: plain, redirects: plain,
+			renewal: &r,
 			leaf: func(w *forge.Template, _ time.Time) {
 				for name := range r.names {
 					w.Names = append(w.Names, name+"."+domain)
@@ -42,7 +43,8 @@ func renewalBerths() []berth {
 				aliases: map[string]string{"_acme-challenge.oarlock": "oarlock.sunken.example",
 					"_acme-challenge.log.oarlock": "_acme-challenge.log.oarlock." + domain}}),
 		of("gangplank", "the path leads to another host, and another issuer has one of the names", "127.30.13.4", true,
-			renewal{names: map[string]string{"crew.gangplank": ""}, issuers: map[string]string{"crew.gangplank": "inner." + domain},
+			renewal{names: map[string]string{"crew.gangplank": ""},
+				issuers:   map[string]string{"crew.gangplank": "inner." + domain},
 				challenge: http.RedirectHandler("http://validation."+domain+"/", http.StatusFound)}),
 		of("bollard-gate", "the path is forbidden", "127.30.13.5", true, renewal{
 			challenge: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {

@@ -114,7 +114,7 @@ func start(o Options) (*Harbour, error) {
 		return nil, err
 	}
 	h.Endpoints = len(all)
-	if err := errors.Join(h.write(all, i, o), i.writeHosts(h.Hosts), i.writeMachines(h.Machines)); err != nil {
+	if err := errors.Join(h.write(all, i, o), i.writeHosts(h.Hosts), i.writeMachines(h.Machines, o.Port)); err != nil {
 		h.Close()
 		return nil, err
 	}
@@ -142,6 +142,7 @@ func (h *Harbour) open(all []berth, i *issuers, o Options) error {
 		if failures[n] != nil {
 			return fmt.Errorf("%s: %w", b.fullName(), failures[n])
 		}
+		i.keep(b, served[n])
 		if err := h.moor(b, served[n], i, o.Port); err != nil {
 			return err
 		}

@@ -1,28 +1,31 @@
 package harbour
 
 import (
+	"bytes"
 	"embed"
+	"fmt"
 	"io/fs"
 	"strings"
+	"time"
 
 	"nurvik/core/forge"
 )
 
 // machineTrees are the configuration of the machines whose servers are audited from their own files. Each is the root
-// of a
-// file system, with the packages that are installed there.
+// of a file system, with the packages that are installed there.
 //
 //go:embed all:machines
 var machineTrees embed.FS
 
-// writeMachines makes the trees of the configured machines anew.
-func (i *issuers) writeMachines(root string) error {
+// writeMachines makes the trees of the configured machines anew; servers of the demo listen on the port.
+func (i *issuers) writeMachines(root string, port uint16) error {
 	m := &machines{issuers: i}
 	err := fs.WalkDir(machineTrees, "machines", func(path string, entry fs.DirEntry, err error) error {
 		if err != nil || entry.IsDir() {
 			return err
 		}
 		data, err := machineTrees.ReadFile(path)
+		data = bytes.ReplaceAll(data, []byte(":PORT "), fmt.Appendf(nil, ":%d ", port))
 		m.public(strings.TrimPrefix(path, "machines/"), data)
 		return err
 	})
@@ -30,6 +33,7 @@ func (i *issuers) writeMachines(root string) error {
 		return err
 	}
 	m.configured()
+	m.fortified()
 	return m.write(root)
 }
 
@@ -72,13 +76,16 @@ func (m *machines) bundled(directory string, s set) {
 }
 
 // under makes a set that is issued below intermediates, and the PEM of those.
-func (m *machines) under(name string) (s set, chain []byte) {
+func (m *machines) under(name string) (s set, chain []byte) { return m.renewed(name, 20) }
+
+// renewed is under, issued so many days ago.
+func (m *machines) renewed(name string, daysAgo time.Duration) (s set, chain []byte) {
 	s = m.set(name)
 	if m.err != nil {
 		return s, nil
 	}
 	w := forge.Template{Name: name + "." + domain, Names: []string{name + "." + domain}, SPKI: s.spki}
-	lasting(-20*dayLong, -20*dayLong+leafLifetime)(&w, m.issuers.now)
+	lasting(-daysAgo*dayLong, -daysAgo*dayLong+leafLifetime)(&w, m.issuers.now)
 	s.certificate = m.bytes(forge.Issue(m.issuers.outer, nil, w))
 	for _, der := range m.issuers.outer.Chain() {
 		chain = append(chain, block("CERTIFICATE", der)...)

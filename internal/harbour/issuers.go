@@ -1,6 +1,7 @@
 package harbour
 
 import (
+	"crypto/tls"
 	"math/big"
 	"time"
 
@@ -16,7 +17,8 @@ const (
 type issuers struct {
 	keys     *keyring
 	now      time.Time
-	registry *registry // where they publish
+	registry *registry                   // where they publish
+	served   map[string]*tls.Certificate // by berths whose machine has configuration, by host
 
 	outerRoot, outer         *forge.Authority // whom everyone trusts
 	innerRoot, inner         *forge.Authority // whom only the authority's machines trust

@@ -75,12 +75,16 @@ func TestRenewals(t *testing.T) {
 	assert.Len(t, broken.Failures, 2, "%v", broken.Failures)
 
 	for name, want := range map[string]facts.Challenge{
-		"away":   {LeadsTo: []string{"away.validation.tarnholm.example"}},
-		"sunk":   {LeadsTo: []string{"sunk.sunken.example"}, Nowhere: facts.Because(facts.NoSuchDomain, "sunk.sunken.example", "sunken.example")},
-		"steps":  {LeadsTo: []string{"one.validation.tarnholm.example", "two.validation.tarnholm.example"}, Tokens: []string{token}},
-		"none":   {},
-		"lame":   {LeadsTo: []string{"broken.validation.tarnholm.example"}, Nowhere: facts.Because(facts.ServerSilent, "broken.validation.tarnholm.example", "SERVFAIL")},
-		"circle": {LeadsTo: []string{"circle.validation.tarnholm.example", "_acme-challenge.circle.tarnholm.example"}, Nowhere: facts.Because(facts.EndlessAliases, "_acme-challenge.circle.tarnholm.example")},
+		"away": {LeadsTo: []string{"away.validation.tarnholm.example"}},
+		"sunk": {LeadsTo: []string{"sunk.sunken.example"},
+			Nowhere: facts.Because(facts.NoSuchDomain, "sunk.sunken.example", "sunken.example")},
+		"steps": {LeadsTo: []string{"one.validation.tarnholm.example", "two.validation.tarnholm.example"},
+			Tokens: []string{token}},
+		"none": {},
+		"lame": {LeadsTo: []string{"broken.validation.tarnholm.example"},
+			Nowhere: facts.Because(facts.ServerSilent, "broken.validation.tarnholm.example", "SERVFAIL")},
+		"circle": {LeadsTo: []string{"circle.validation.tarnholm.example", "_acme-challenge.circle.tarnholm.example"},
+			Nowhere: facts.Because(facts.EndlessAliases, "_acme-challenge.circle.tarnholm.example")},
 	} {
 		want.Name = "_acme-challenge." + name + ".tarnholm.example"
 		assert.Equal(t, &want, look(name+".tarnholm.example").Challenge, name)

@@ -53,6 +53,10 @@
         </section>
       </div>
     </div>
+    <section v-if="deployments.length" class="chains" :aria-label="t('deployment.title')">
+      <h2>{{ t('deployment.title') }}</h2>
+      <DeploymentTable :deployments="deployments" />
+    </section>
     <section v-if="examination.judgement" class="chains" :aria-label="t('chain.title')">
       <h2>{{ t('chain.title') }}</h2>
       <p v-if="!examination.judgement.chains?.length" class="sheet">{{ t('chain.none') }}</p>
@@ -81,6 +85,7 @@ import { daysUntil, daysWords, moment, t } from '../words/t'
 import AudienceTable from './AudienceTable.vue'
 import ChainDrawing from './ChainDrawing.vue'
 import CoverageMatrix from './CoverageMatrix.vue'
+import DeploymentTable from './DeploymentTable.vue'
 import LeafDetails from './LeafDetails.vue'
 import ProtocolTable from './ProtocolTable.vue'
 import WireTables from './WireTables.vue'
@@ -108,6 +113,7 @@ onMounted(load)
 watch(() => [props.id, audits.ended], load)
 
 const findings = computed(() => examination.value?.findings ?? [])
+const deployments = computed(() => examination.value?.judgement?.deployments ?? [])
 /** What each address showed, beside its facts, where suites are known. */
 const wired = computed(() =>
   (examination.value?.judgement?.shown ?? []).flatMap((shown) => {

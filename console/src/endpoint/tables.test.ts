@@ -1,5 +1,6 @@
 import { mount } from '@vue/test-utils'
 import { describe, expect, it } from 'vitest'
+import DeploymentTable from './DeploymentTable.vue'
 import ProtocolTable from './ProtocolTable.vue'
 import WireTables from './WireTables.vue'
 import type { Observation, Shown } from '../api/client'
@@ -66,5 +67,45 @@ describe('WireTables', () => {
   it('shows settings beside what the policy wants', () => {
     expect(tables.get('[data-setting="compression"]').classes()).toContain('wrong')
     expect(tables.get('[data-setting="resumption"]').text()).toContain('either')
+  })
+})
+
+describe('DeploymentTable', () => {
+  const leaf = (certificate: string, place: string) => ({
+    certificate,
+    label: 'pilots.tarnholm.example',
+    not_before: '2026-11-01T00:00:00Z',
+    not_after: '2027-05-01T00:00:00Z',
+    place,
+  })
+  const table = mount(DeploymentTable, {
+    props: {
+      deployments: [
+        {
+          endpoint: 'pilots.tarnholm.example:443',
+          server: 'nginx',
+          machine: 'wharf',
+          agree: false,
+          disk: leaf('bb', '/etc/ssl/pilots.pem'),
+          configured: leaf('bb', '/etc/nginx/nginx.conf:6'),
+          served: [leaf('aa', '192.0.2.7:443'), leaf('bb', '192.0.2.8:443')],
+        },
+        { endpoint: 'pilots.tarnholm.example:443', server: 'nginx', machine: 'quay', agree: true },
+      ],
+    },
+  })
+  it('shows disk, configuration and wire with their places', () => {
+    const cells = table.findAll('tbody tr')[0]!.findAll('td')
+    expect(cells.map((cell) => cell.text().includes(':') || cell.text().includes('/'))).toEqual([true, true, true])
+    expect(cells[1]!.text()).toContain('/etc/nginx/nginx.conf:6')
+  })
+  it('marks what is served and not configured', () => {
+    expect(table.findAll('.other').map((x) => x.text())).toEqual([expect.stringContaining('192.0.2.7:443')])
+    expect(table.findAll('[data-agree="true"]')).toHaveLength(1)
+  })
+  it('says where there is none', () => {
+    expect(table.findAll('tbody tr')[1]!.findAll('td').map((cell) => cell.text())).toEqual(
+      Array(3).fill('no certificate'),
+    )
   })
 })

@@ -101,7 +101,7 @@ func (q *Queue) judgeHolding(ctx context.Context, id int64) error {
 		if err := tx.Sole("judging"); err != nil {
 			return err
 		}
-		if err := tx.SaveHoldingJudgement(&h, files, judgements, now); err != nil {
+		if err := tx.SaveHoldingJudgement(&h, files, configurations, judgements, now); err != nil {
 			return fmt.Errorf("holding %s: %w", h.Name, err)
 		}
 		return nil

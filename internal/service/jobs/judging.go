@@ -78,7 +78,11 @@ func (q *Queue) judge(ctx context.Context, a store.Audit) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	judgements := engine.Endpoints(observed, func(i int) assess.Expectation { return expected[i] })
+	of := func(i int) assess.Expectation { return expected[i] }
+	judgements := engine.Endpoints(observed, of)
+	if err := q.reconcile(ctx, a.ID, library, engine, observed, judgements, of); err != nil {
+		return err
+	}
 	holdings, err := q.store.Holdings(ctx)
 	if err != nil {
 		return err

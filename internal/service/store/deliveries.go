@@ -29,7 +29,8 @@ type DeliveryLine struct {
 	DeliveryID int64  `gorm:"primaryKey"`
 	Key        string `gorm:"primaryKey"` // what may be there once
 	Number     int
-	Payload    string `gorm:"type:jsonb"`
+	Payload    *string `gorm:"type:jsonb"` // nil for a file that is as it was
+	Digest     string  // of the line as it was sent; of a file that is as it was, of the line sent then
 }
 
 // Limits of open deliveries.
@@ -47,6 +48,13 @@ var (
 	// ErrFinished says that a delivery takes no more parts.
 	ErrFinished = errors.New("the delivery is finished; begin another one")
 )
+
+// ChangedError says that files are not here any more as they were sent before.
+type ChangedError struct{ Files int }
+
+func (e *ChangedError) Error() string {
+	return fmt.Sprintf("%d of the files are not here as they were sent before; send all of them", e.Files)
+}
 
 // PartError says which part of a delivery is waited for.
 type PartError struct{ Next int }

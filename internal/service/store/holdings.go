@@ -34,6 +34,7 @@ type HoldingFile struct {
 	HoldingID int64      `gorm:"primaryKey"`
 	Path      string     `gorm:"primaryKey"`
 	Facts     facts.File `gorm:"serializer:json"`
+	Digest    string     // of the line as it was sent
 	Verdict   string
 }
 
@@ -117,22 +118,70 @@ func (t *Tx) SaveHolding(h *Holding, delivery Delivery) error {
 		{Name: "judged_version"}}}).Create(h).Error; err != nil {
 		return err
 	}
+	if err := t.fillIn(h.ID, delivery.ID); err != nil {
+		return err
+	}
 	if err := t.db.Where("holding_id = ?", h.ID).Delete(&HoldingFile{}).Error; err != nil {
 		return err
 	}
-	return t.db.Exec(`INSERT INTO holding_files (holding_id, path, facts)
-		SELECT ?, key, payload FROM delivery_lines WHERE delivery_id = ?`, h.ID, delivery.ID).Error
+	return t.db.Exec(`INSERT INTO holding_files (holding_id, path, facts, digest)
+		SELECT ?, key, payload, digest FROM delivery_lines WHERE delivery_id = ?`, h.ID, delivery.ID).Error
+}
+
+// fillIn gives the lines of files that are as they were the facts that were sent before. The error is a *ChangedError
+// where some are not here any more.
+func (t *Tx) fillIn(holding, delivery int64) error {
+	if err := t.db.Exec(`UPDATE delivery_lines l SET payload = f.facts FROM holding_files f
+		WHERE l.delivery_id = ? AND l.payload IS NULL AND f.holding_id = ? AND f.path = l.key AND f.digest = l.digest`,
+		delivery, holding).Error; err != nil {
+		return err
+	}
+	var missing int64
+	err := t.db.Model(&DeliveryLine{}).Where("delivery_id = ? AND payload IS NULL", delivery).Count(&missing).Error
+	if err == nil && missing > 0 {
+		err = &ChangedError{int(missing)}
+	}
+	return err
+}
+
+// ConfiguredHoldings are those that hold the configuration of servers, by name.
+func (s *Store) ConfiguredHoldings(ctx context.Context) ([]Holding, error) {
+	var out []Holding
+	return out, s.read(ctx).Where("EXISTS (SELECT FROM holding_files f " +
+		"WHERE f.holding_id = holdings.id AND f.configured)").Order("name").Find(&out).Error
+}
+
+// HoldingDigests returns one page of the paths and digests of a holding's files, by path, and the cursor of the next.
+func (s *Store) HoldingDigests(ctx context.Context, id int64, after string, limit int) ([]HoldingFile, string, error) {
+	db := s.read(ctx).Where("holding_id = ?", id)
+	if after != "" {
+		path, _, err := readCursor(after)
+		if err != nil {
+			return nil, "", err
+		}
+		db = db.Where(`path COLLATE "C" > ?`, path)
+	}
+	var rows []HoldingFile
+	if err := db.Select("path", "digest").Order(`path COLLATE "C"`).Limit(limit + 1).Find(&rows).Error; err != nil {
+		return nil, "", err
+	}
+	if len(rows) > limit {
+		rows = rows[:limit]
+		return rows, writeCursor(rows[limit-1].Path, 0), nil
+	}
+	return rows, "", nil
 }
 
 // SaveHoldingJudgement stores the verdicts of a holding's files, what they
 // hold, and lets the holding's findings live on.
-func (t *Tx) SaveHoldingJudgement(h *Holding, files []facts.File, judgements []judge.Judgement, at time.Time) error {
+func (t *Tx) SaveHoldingJudgement(h *Holding, files []facts.File, told []facts.Configuration,
+	judgements []judge.Judgement, at time.Time) error {
 	var now Holding
 	err := notFound(t.db.Clauses(clause.Locking{Strength: "UPDATE"}).Select("version").First(&now, h.ID).Error)
 	if err != nil || now.Version != h.Version { // it was changed meanwhile, and is judged again
 		return err
 	}
-	places, err := t.sightFiles(h.ID, files, at)
+	places, err := t.sightFiles(h.ID, files, told, at)
 	if err != nil {
 		return err
 	}
@@ -149,7 +198,8 @@ func (t *Tx) SaveHoldingJudgement(h *Holding, files []facts.File, judgements []j
 		for _, f := range j.Findings {
 			s := sighted{Finding: rowOf(h.Name+":"+j.Target, f)}
 			s.HoldingID, s.Path = &h.ID, j.Target
-			for _, spot := range []Spot{{Path: j.Target, Line: f.Evidence.Line}, {Path: j.Target}} {
+			for _, spot := range []Spot{{Path: f.Evidence.File, Line: f.Evidence.Line},
+				{Path: j.Target, Line: f.Evidence.Line}, {Path: j.Target}} {
 				if id, ok := places[spot]; ok {
 					s.places = []int64{id}
 					break

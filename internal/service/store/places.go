@@ -2,15 +2,15 @@ package store
 
 import (
 	"context"
-	"nurvik/core/plain"
+	"net/netip"
 	"time"
 
 	"gorm.io/gorm"
-
 	"gorm.io/gorm/clause"
 
 	"nurvik/core/facts"
 	"nurvik/core/pki"
+	"nurvik/core/plain"
 )
 
 // Place is where something is: an address of an endpoint with the server name
@@ -31,6 +31,7 @@ type Place struct {
 const (
 	AddressPlace = "address"
 	FilePlace    = "file"
+	ConfigPlace  = "configuration" // a line of one, which names a file
 )
 
 // Sighting is a certificate or key at a place, from then until then.
@@ -206,13 +207,21 @@ func (t *Tx) sightAddresses(places map[string]int64, f facts.Endpoint, at time.T
 	return c.save(t)
 }
 
-// sightFiles stores what the files of a holding hold, and returns the places by path, line and alias.
-func (t *Tx) sightFiles(holding int64, files []facts.File, at time.Time) (map[Spot]int64, error) {
-	places, err := t.filePlaces(holding, files)
+// sightFiles stores what the files of a holding hold, and its configurations name, and returns the places by path, line
+// and alias.
+func (t *Tx) sightFiles(holding int64, files []facts.File, told []facts.Configuration, at time.Time) (map[Spot]int64,
+	error) {
+	named := leavesNamed(files, told)
+	places, err := t.filePlaces(holding, files, named)
 	if err != nil {
 		return nil, err
 	}
 	c := newCatch(at)
+	met := map[Spot]int{}
+	for _, n := range named {
+		c.certificate(places[n.spot], met[n.spot], n.der)
+		met[n.spot]++
+	}
 	for _, f := range files {
 		for position, item := range f.Items {
 			place := places[spotOf(f, item)]
@@ -238,6 +247,42 @@ func (t *Tx) sightFiles(holding int64, files []facts.File, at time.Time) (map[Sp
 	return places, c.save(t)
 }
 
+// namedLeaf is the first certificate of a file that a line of a configuration names.
+type namedLeaf struct {
+	spot Spot
+	der  []byte
+}
+
+func leavesNamed(files []facts.File, told []facts.Configuration) (out []namedLeaf) {
+	if len(told) == 0 {
+		return nil
+	}
+	first := map[string][]byte{}
+	for i := range files {
+		if items := files[i].Certificates(); len(items) > 0 {
+			first[files[i].Path] = items[0].DER
+		}
+	}
+	seen := map[Spot]map[string]bool{}
+	for c := range told {
+		for s := range told[c].Sites {
+			for _, id := range told[c].Sites[s].Identities {
+				x := id.Certificate
+				spot := Spot{Path: x.Line.File, Line: x.Line.Line}
+				if first[x.Value] == nil || spot.Path == "" || spot.Line < 1 || seen[spot][x.Value] {
+					continue // the server's default has no line
+				}
+				if seen[spot] == nil {
+					seen[spot] = map[string]bool{}
+				}
+				seen[spot][x.Value] = true
+				out = append(out, namedLeaf{spot, first[x.Value]})
+			}
+		}
+	}
+	return out
+}
+
 // Spot is a place inside a holding.
 type Spot struct {
 	Path  string
@@ -248,7 +293,7 @@ type Spot struct {
 // spotOf is where an item of a file is.
 func spotOf(f facts.File, item facts.Item) Spot { return Spot{f.Path, item.Line, item.Alias} }
 
-func (t *Tx) filePlaces(holding int64, files []facts.File) (map[Spot]int64, error) {
+func (t *Tx) filePlaces(holding int64, files []facts.File, named []namedLeaf) (map[Spot]int64, error) {
 	var known []Place
 	if err := t.db.Where("holding_id = ?", holding).Find(&known).Error; err != nil {
 		return nil, err
@@ -258,18 +303,21 @@ func (t *Tx) filePlaces(holding int64, files []facts.File) (map[Spot]int64, erro
 		out[Spot{p.Path, p.Line, p.Alias}] = p.ID
 	}
 	var fresh []Place
-	add := func(s Spot) {
+	add := func(kind string, s Spot) {
 		if _, there := out[s]; !there {
 			out[s] = 0
-			fresh = append(fresh, Place{Kind: FilePlace, HoldingID: &holding, Path: s.Path, Line: s.Line,
+			fresh = append(fresh, Place{Kind: kind, HoldingID: &holding, Path: s.Path, Line: s.Line,
 				Alias: s.Alias})
 		}
 	}
 	for _, f := range files {
-		add(Spot{Path: f.Path})
+		add(FilePlace, Spot{Path: f.Path})
 		for _, item := range f.Items {
-			add(spotOf(f, item))
+			add(FilePlace, spotOf(f, item))
 		}
+	}
+	for _, n := range named {
+		add(ConfigPlace, n.spot)
 	}
 	if len(fresh) > 0 {
 		if err := t.db.CreateInBatches(&fresh, 1000).Error; err != nil {
@@ -278,6 +326,46 @@ func (t *Tx) filePlaces(holding int64, files []facts.File) (map[Spot]int64, erro
 	}
 	for _, p := range fresh {
 		out[Spot{p.Path, p.Line, p.Alias}] = p.ID
+	}
+	return out, nil
+}
+
+// ServedElsewhere are the leaves with one of the names that endpoints outside of the audit serve, by the latest that is
+// known of each.
+func (s *Store) ServedElsewhere(ctx context.Context, audit int64, names []string) ([]facts.Endpoint, error) {
+	if len(names) == 0 {
+		return nil, nil
+	}
+	var rows []struct {
+		Target, Address string
+		DER             []byte `gorm:"column:der"`
+	}
+	err := s.read(ctx).Raw(`
+		WITH latest AS (
+			SELECT p.endpoint_id, max(x.last_seen) AS at FROM sightings x JOIN places p ON p.id = x.place_id
+			WHERE p.endpoint_id IS NOT NULL GROUP BY p.endpoint_id)
+		SELECT e.target, p.address, c.der FROM sightings x
+			JOIN places p ON p.id = x.place_id JOIN endpoints e ON e.id = p.endpoint_id
+			JOIN latest l ON l.endpoint_id = e.id AND l.at = x.last_seen
+			JOIN certificates c ON c.sha256 = x.certificate
+		WHERE x.position = 0 AND NOT c.authority AND c.names && ?
+			AND NOT EXISTS (SELECT FROM examinations n WHERE n.audit_id = ? AND n.endpoint_id = e.id)
+		ORDER BY e.target, p.address`, textArray(names), audit).Scan(&rows).Error
+	if err != nil {
+		return nil, err
+	}
+	var out []facts.Endpoint
+	for _, r := range rows {
+		address, err := netip.ParseAddrPort(r.Address)
+		if err != nil {
+			continue
+		}
+		if n := len(out); n == 0 || out[n-1].Endpoint != r.Target {
+			out = append(out, facts.Endpoint{Schema: facts.Schema, Endpoint: r.Target})
+		}
+		last := &out[len(out)-1]
+		last.Observations = append(last.Observations, facts.Observation{Address: address, Outcome: facts.Answered,
+			Certificates: [][]byte{r.DER}})
 	}
 	return out, nil
 }

@@ -88,7 +88,7 @@ func FuzzFacts(f *testing.F) {
 			Digest: fmt.Sprintf("%x", sha256.Sum256(data))})
 		require.NoError(t, err)
 		delivery, err = s.TakePart(t.Context(), delivery.ID, delivery.NextPart,
-			[]store.DeliveryLine{{Key: file.Path, Payload: string(payload)}})
+			[]store.DeliveryLine{{Key: file.Path, Payload: new(string(payload))}})
 		require.NoError(t, err, "%.500s", data)
 		defer func() { require.NoError(t, s.RemoveDelivery(context.Background(), delivery.ID)) }()
 		require.NoError(t, s.Tx(t.Context(), func(tx *store.Tx) error {
@@ -101,7 +101,7 @@ func FuzzFacts(f *testing.F) {
 			if err := tx.SaveHolding(&h, delivery); err != nil {
 				return err
 			}
-			return tx.SaveHoldingJudgement(&h, []facts.File{file}, ofFiles, now)
+			return tx.SaveHoldingJudgement(&h, []facts.File{file}, nil, ofFiles, now)
 		}), "%.500s", data)
 		for _, o := range observed.Observations {
 			visits := []store.Visit{{AuditID: a.ID, EndpointID: e.ID, Address: o.Address.String(),

@@ -14,6 +14,7 @@ type WhereRow struct {
 	Target     string // of an endpoint
 	Address    string
 	Holding    string
+	PlaceKind  string // AddressPlace, FilePlace or ConfigPlace
 	Path       string
 	Line       int
 	Alias      string
@@ -32,7 +33,8 @@ type WhereRow struct {
 
 // whereSightings are all sightings with their places.
 const whereSightings = `
-	SELECT s.kind, coalesce(e.target, '') AS target, p.address, coalesce(h.name, '') AS holding, p.path, p.line,
+	SELECT s.kind, coalesce(e.target, '') AS target, p.address, coalesce(h.name, '') AS holding,
+		p.kind AS place_kind, p.path, p.line,
 	p.alias,
 		coalesce(s.certificate, '') AS sha256, s.spki_sha256, coalesce(c.subject, '') AS subject,
 		coalesce(c.serial, '') AS serial, coalesce(array_to_string(c.names[1:5], chr(10)), '') AS names,

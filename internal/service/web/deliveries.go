@@ -166,7 +166,7 @@ func (s *server) finishEstate(ctx context.Context, tx *store.Tx, d store.Deliver
 	var places []int
 	err := tx.EachLine(d.ID, func(row store.DeliveryLine) error {
 		var l api.EstateLine
-		if err := json.Unmarshal([]byte(row.Payload), &l); err != nil {
+		if err := json.Unmarshal([]byte(*row.Payload), &l); err != nil {
 			return err
 		}
 		switch {

@@ -182,6 +182,7 @@ func isUnstorable(err error) bool {
 func (s *server) failure(err error) error {
 	var told huma.StatusError
 	var part *store.PartError
+	var changed *store.ChangedError
 	var twice *store.TwiceError
 	switch {
 	case errors.Is(err, store.ErrNotFound):
@@ -192,7 +193,7 @@ func (s *server) failure(err error) error {
 		return err
 	case errors.As(err, &twice):
 		return huma.Error422UnprocessableEntity(err.Error())
-	case errors.As(err, &part), errors.Is(err, store.ErrFinished):
+	case errors.As(err, &part), errors.Is(err, store.ErrFinished), errors.As(err, &changed):
 		return huma.Error409Conflict(err.Error())
 	case errors.Is(err, store.ErrTooMany):
 		return huma.Error429TooManyRequests(err.Error())

@@ -63,6 +63,27 @@ func (s *server) registerHoldings() {
 			}
 			return &body[api.HoldingFilePage]{page}, nil
 		})
+	type digestsInput struct {
+		ID     int64  `path:"id" minimum:"1"`
+		Cursor string `query:"cursor" maxLength:"8000"`
+		Limit  int    `query:"limit" minimum:"1" maximum:"10000" default:"1000"`
+	}
+	huma.Register(s.api, operation("list-holding-digests", "GET", "/holdings/{id}/digests",
+		"List the digests of the lines by which the files of a holding were sent, by path", "holdings", 404, 422),
+		func(ctx context.Context, in *digestsInput) (*body[api.HoldingDigestPage], error) {
+			if _, err := s.Store.Holding(ctx, in.ID); err != nil {
+				return nil, s.failure(err)
+			}
+			rows, next, err := s.Store.HoldingDigests(ctx, in.ID, in.Cursor, in.Limit)
+			if err != nil {
+				return nil, s.failure(err)
+			}
+			page := api.HoldingDigestPage{Items: []api.HoldingDigest{}, Next: next}
+			for _, r := range rows {
+				page.Items = append(page.Items, api.HoldingDigest{Path: r.Path, Digest: r.Digest})
+			}
+			return &body[api.HoldingDigestPage]{page}, nil
+		})
 	type changeInput struct {
 		ID   int64 `path:"id" minimum:"1"`
 		Body api.HoldingSettings

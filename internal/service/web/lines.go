@@ -3,6 +3,8 @@ package web
 import (
 	"bufio"
 	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -99,6 +101,9 @@ var publicKinds = map[facts.ItemKind]func([]byte) error{
 
 // fileLine makes a record of the facts of a file.
 func fileLine(line []byte) (store.DeliveryLine, []endpoint.Defect) {
+	if bytes.Contains(line[:min(len(line), maxSame)], []byte(`"same":`)) {
+		return sameLine(line)
+	}
 	var f facts.File
 	if defects := decode(line, &f); len(defects) > 0 {
 		if secrets.InJSON(line) {
@@ -142,7 +147,33 @@ func fileLine(line []byte) (store.DeliveryLine, []endpoint.Defect) {
 			fail(place+".key.spki", "the bytes are no public key")
 		}
 	}
-	return record(f.Path, f, defects)
+	row, defects := record(f.Path, f, defects)
+	sum := sha256.Sum256(line)
+	row.Digest = hex.EncodeToString(sum[:])
+	return row, defects
+}
+
+// maxSame is how long the line of a file that is as it was may be: a path and a digest.
+const maxSame = 32 << 10
+
+// sameLine makes a record of the line of a file that has not changed.
+func sameLine(line []byte) (store.DeliveryLine, []endpoint.Defect) {
+	var f api.SameFile
+	if defects := decode(line, &f); len(defects) > 0 {
+		if secrets.InJSON(line) {
+			return store.DeliveryLine{}, hidden
+		}
+		return store.DeliveryLine{}, defects
+	}
+	digest, err := pki.ParseFingerprint(f.Same)
+	switch {
+	case f.Path == "":
+		return store.DeliveryLine{}, []endpoint.Defect{{Field: "path", Err: errors.New("a file has a path")}}
+	case err != nil:
+		return store.DeliveryLine{}, []endpoint.Defect{{Field: "same",
+			Err: errors.New("a digest is the SHA-256 of a line")}}
+	}
+	return store.DeliveryLine{Key: plain.Text(f.Path), Digest: digest.String()}, nil
 }
 
 // holdsSecret looks for private keys in everything but bytes that are what they
@@ -194,7 +225,8 @@ func record(key string, value any, defects []endpoint.Defect) (store.DeliveryLin
 	if err != nil {
 		defects = append(defects, endpoint.Defect{Err: err})
 	}
-	return store.DeliveryLine{Key: plain.Text(key), Payload: string(data)}, defects
+	text := string(data)
+	return store.DeliveryLine{Key: plain.Text(key), Payload: &text}, defects
 }
 
 func storeDefects(s api.TrustStore) (defects []endpoint.Defect) {

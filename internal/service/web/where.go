@@ -69,7 +69,7 @@ func wherePlace(r *store.WhereRow, t wanted.Thing) api.WherePlace {
 		What:  r.Kind, Serial: r.Serial, NotBefore: r.NotBefore, NotAfter: r.NotAfter, Now: r.Now, Since: &r.FirstSeen,
 		Until: &r.LastSeen, Label: whereLabel(r), By: "name"}
 	if r.Holding != "" {
-		p.Kind, p.Name = "file", r.Path
+		p.Kind, p.Name = r.PlaceKind, r.Path
 	}
 	if f, err := pki.ParseFingerprint(r.SHA256); err == nil {
 		p.Certificate = f
