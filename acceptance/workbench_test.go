@@ -163,7 +163,7 @@ func TestSendHolding(t *testing.T) {
 	o := nurvik(t, "collect", quay, "--password-file", estate.Passwords, "--holding", "quay", "--trust", "outer",
 		"--server", d.address)
 	assert.Equal(t, 0, o.status, o.stderr)
-	assert.Contains(t, o.stderr, `as the holding "quay"; it is faulty there`)
+	assert.Contains(t, o.stderr, `as the holding "quay", of which 34 have changed; it is faulty there`)
 	unknown := nurvik(t, "collect", quay, "--trust", "nobody", "--server", d.address)
 	assert.Equal(t, 2, unknown.status)
 	assert.Contains(t, unknown.stderr, "there is no trust store")

@@ -29,7 +29,7 @@ func nginx(t *testing.T, settings, further string) netip.AddrPort {
 		further = fmt.Sprintf(further, address)
 	}
 	write(t, filepath.Join(directory, "nginx.conf"), fmt.Appendf(nil, `
-daemon off; master_process off; pid nginx.pid; error_log stderr warn;
+daemon off; user root; worker_processes 1; pid nginx.pid; error_log stderr warn;
 events {}
 http {
   access_log off; client_body_temp_path body; proxy_temp_path proxy;

@@ -4,12 +4,14 @@ package servers_test
 
 import (
 	"fmt"
+	"net/netip"
 	"os"
 	"os/exec"
 	"os/user"
 	"path/filepath"
 	"slices"
 	"strconv"
+	"strings"
 	"syscall"
 	"testing"
 
@@ -34,7 +36,9 @@ func postgresUser(t *testing.T) *syscall.Credential {
 	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
 }
 
-func TestPostgreSQL(t *testing.T) {
+// postgres runs the database server with lines of configuration.
+func postgres(t *testing.T, lines ...string) netip.AddrPort {
+	t.Helper()
 	programs, err := filepath.Glob("/usr/lib/postgresql/*/bin")
 	require.NoError(t, err)
 	require.NotEmpty(t, programs)
@@ -55,6 +59,19 @@ func TestPostgreSQL(t *testing.T) {
 	initdb.SysProcAttr, initdb.Dir = &syscall.SysProcAttr{Credential: as}, directory
 	said, err := initdb.CombinedOutput()
 	require.NoError(t, err, string(said))
+	address := free(t)
+	f, err := os.OpenFile(filepath.Join(data, "postgresql.conf"), os.O_APPEND|os.O_WRONLY, 0)
+	require.NoError(t, err)
+	_, err = fmt.Fprintf(f, "\nlisten_addresses = '127.0.0.1'\nport = %d\nunix_socket_directories = '%[2]s'\n"+
+		"fsync = off\nssl = on\nssl_cert_file = '%[2]s/ec.crt'\nssl_key_file = '%[2]s/ec.key'\n%[3]s\n", address.Port(),
+		directory, strings.Join(lines, "\n"))
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	run(t, address, as, filepath.Join(bin, "postgres"), "-D", data)
+	return address
+}
+
+func TestPostgreSQL(t *testing.T) {
 	tests := []struct {
 		name, least, most, ciphers string
 		want                       []string
@@ -67,16 +84,8 @@ func TestPostgreSQL(t *testing.T) {
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
-			address := free(t)
-			arguments := []string{"-D", data, "-p", fmt.Sprint(address.Port()), "-h", "127.0.0.1", "-k", directory}
-			for key, value := range map[string]string{"ssl": "on", "ssl_cert_file": directory + "/ec.crt",
-				"ssl_key_file": directory + "/ec.key",
-				"ssl_ciphers":  tt.ciphers, "ssl_min_protocol_version": tt.least, "ssl_max_protocol_version": tt.most,
-				"fsync": "off"} {
-				arguments = append(arguments, "-c", key+"="+value)
-			}
-			run(t, address, as, filepath.Join(bin, "postgres"), arguments...)
-			o := visit(t, address, "postgres")
+			o := visit(t, postgres(t, "ssl_ciphers = '"+tt.ciphers+"'", "ssl_min_protocol_version = '"+tt.least+"'",
+				"ssl_max_protocol_version = '"+tt.most+"'"), "postgres")
 			assert.Equal(t, tt.want, accepted(o))
 			assert.Equal(t, facts.PossessionShown, o.Possession)
 		})

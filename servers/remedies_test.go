@@ -55,11 +55,7 @@ func TestRemediesRepair(t *testing.T) {
 		}, []string{"proto.obsolete"}},
 		{"MariaDB", "mysql", "tls_version = TLSv1.0,TLSv1.1,TLSv1.2\nssl_cipher = " + all,
 			func(line string) netip.AddrPort {
-				var arguments []string
-				for l := range strings.SplitSeq(line, "\n") {
-					arguments = append(arguments, "--"+strings.ReplaceAll(strings.ReplaceAll(l, " ", ""), "_", "-"))
-				}
-				return mariadb(t, arguments...)
+				return mariadb(t, line)
 			}, []string{"proto.obsolete"}},
 	}
 	for _, s := range servers {

@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -143,20 +144,20 @@ func TestProsody(t *testing.T) {
 
 func TestMariaDB(t *testing.T) {
 	tests := []struct {
-		name      string
-		arguments []string
-		want      []string
+		name  string
+		lines []string
+		want  []string
 	}{
-		{"two versions", []string{"--tls-version=TLSv1.2,TLSv1.3",
-			"--ssl-cipher=TLS_AES_128_GCM_SHA256:ECDHE-ECDSA-AES128-GCM-SHA256"},
+		{"two versions", []string{"tls_version=TLSv1.2,TLSv1.3",
+			"ssl-cipher=TLS_AES_128_GCM_SHA256:ECDHE-ECDSA-AES128-GCM-SHA256"},
 			[]string{"TLS 1.3: TLS_AES_128_GCM_SHA256", "TLS 1.2: TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256"}},
-		{"TLS 1.2 alone", []string{"--tls-version=TLSv1.2",
-			"--ssl-cipher=ECDHE-ECDSA-AES256-GCM-SHA384:ECDHE-ECDSA-CHACHA20-POLY1305"},
+		{"TLS 1.2 alone", []string{"tls_version=TLSv1.2",
+			"ssl-cipher=ECDHE-ECDSA-AES256-GCM-SHA384:ECDHE-ECDSA-CHACHA20-POLY1305"},
 			[]string{"TLS 1.2: TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384 TLS_ECDHE_ECDSA_WITH_CHACHA20_POLY1305_SHA256"}},
 	}
 	for _, tt := range tests {
 		t.Run(tt.name, func(t *testing.T) {
-			address := mariadb(t, tt.arguments...)
+			address := mariadb(t, tt.lines...)
 			o := visit(t, address, "mysql")
 			assert.Equal(t, tt.want, accepted(o))
 			assert.Equal(t, facts.PossessionShown, o.Possession)
@@ -164,17 +165,26 @@ func TestMariaDB(t *testing.T) {
 	}
 }
 
-// mariadb runs the database server with further arguments.
+// mariadb runs the database server with further lines of configuration.
 func mariadb(t *testing.T, more ...string) netip.AddrPort {
 	t.Helper()
 	directory, address := place(t), free(t)
 	material(t, directory, "ec", "EC")
 	require.NoError(t, os.Mkdir(filepath.Join(directory, "data"), 0o755))
-	arguments := []string{"--no-defaults", "--user=root", "--skip-grant-tables", "--datadir=" + directory + "/data",
-		"--socket=" + directory + "/socket", "--pid-file=" + directory + "/pid",
-		"--bind-address=127.0.0.1", fmt.Sprintf("--port=%d", address.Port()), "--ssl-cert=" + directory + "/ec.crt",
-		"--ssl-key=" + directory + "/ec.key"}
-	run(t, address, nil, "/usr/sbin/mariadbd", append(arguments, more...)...)
+	path := filepath.Join(directory, "my.cnf")
+	write(t, path, fmt.Appendf(nil, `[mariadbd]
+user = root
+skip-grant-tables
+datadir = %[1]s/data
+socket = %[1]s/socket
+pid-file = %[1]s/pid
+bind-address = 127.0.0.1
+port = %[2]d
+ssl_cert = %[1]s/ec.crt
+ssl_key = %[1]s/ec.key
+%[3]s
+`, directory, address.Port(), strings.Join(more, "\n")))
+	run(t, address, nil, "/usr/sbin/mariadbd", "--defaults-file="+path)
 	return address
 }
 

@@ -57,12 +57,15 @@ func newKey(t *testing.T, kind string) (crypto.Signer, *forge.Algorithm) {
 	return key, nil
 }
 
+// issuedBefore is how long ago certificates are issued.
+var issuedBefore = time.Hour
+
 // issue writes a certificate for the last of the names, by the issuer or itself, and returns its DER.
 func issue(t *testing.T, directory, name string, issuer *forge.Authority, key crypto.Signer, sign *forge.Algorithm,
 	names []string) []byte {
 	t.Helper()
 	last := names[len(names)-1]
-	w := forge.Template{Name: last, Names: []string{last}, Sign: sign, From: time.Now().Add(-time.Hour),
+	w := forge.Template{Name: last, Names: []string{last}, Sign: sign, From: time.Now().Add(-issuedBefore),
 		Until: time.Now().AddDate(0, 3, 0)}
 	var err error
 	w.SPKI, err = forge.PublicInfo(key)
@@ -129,6 +132,15 @@ func free(t *testing.T) netip.AddrPort {
 	return netip.MustParseAddrPort(l.Addr().String())
 }
 
+// process is a server that was started.
+type process struct {
+	*exec.Cmd
+	as *syscall.Credential
+}
+
+// last is the server that was started last.
+var last process
+
 // run starts a server, waits until it accepts connections, and stops it with the test.
 func run(t *testing.T, address netip.AddrPort, as *syscall.Credential, program string, arguments ...string) {
 	t.Helper()
@@ -140,6 +152,7 @@ func run(t *testing.T, address netip.AddrPort, as *syscall.Credential, program s
 	before := configured
 	configured = append(slices.Clone(configured), mainFiles(program, arguments)...)
 	t.Cleanup(func() { configured = before })
+	last = process{cmd, as}
 	ended := make(chan error, 1)
 	go func() { ended <- cmd.Wait() }()
 	t.Cleanup(func() {
@@ -188,10 +201,15 @@ func outcome(t *testing.T, address netip.AddrPort, scheme string) facts.Observat
 
 func outcomeNamed(t *testing.T, address netip.AddrPort, scheme, name string) facts.Observation {
 	t.Helper()
+	return outcomeOf(t, address, scheme, name, facts.Full)
+}
+
+func outcomeOf(t *testing.T, address netip.AddrPort, scheme, name string, effort facts.Effort) facts.Observation {
+	t.Helper()
 	network, err := vantage.Network(vantage.NameServer{})
 	require.NoError(t, err)
 	o, err := probe.New(network, limits.Limits{HostPerSecond: 200}).Visit(t.Context(), address,
-		probe.Call{Scheme: scheme, ServerName: name, Effort: facts.Full, Web: scheme == "https"})
+		probe.Call{Scheme: scheme, ServerName: name, Effort: effort, Web: scheme == "https"})
 	require.NoError(t, err)
 	t.Logf("%s: %d connections", scheme, len(o.Connections))
 	return o

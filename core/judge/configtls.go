@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"errors"
 	"slices"
 	"strconv"
 	"strings"
@@ -27,6 +28,7 @@ type expansion struct {
 	unknown       []string // words of its lists that the library does not know
 	unknownGroups []string // the same of its groups
 	listError     error    // why the library refuses the list whole
+	serverOrder   bool     // the list itself asks for the server's order
 }
 
 // expand expands the lists of a site. A group list that says nothing but "auto" leaves it to the library.
@@ -40,6 +42,7 @@ func expand(s *facts.Site, l facts.Library, server ciphers.Server) (x expansion)
 		}
 		a, err := g.Priorities(list)
 		x.listError, x.accepted, x.groups = err, g.Accepts(a, server), a.Groups
+		x.serverOrder = a.ServerOrder
 		return x
 	case "Java":
 		return expandJava(l, list, server)
@@ -52,6 +55,13 @@ func expand(s *facts.Site, l facts.Library, server ciphers.Server) (x expansion)
 	x.listError, x.unknown = err, a.Unknown
 	if s.Suites13.Given() {
 		named := o.Suites13(s.Suites13.Value)
+		if s.Suites13.Directive == s.Suites.Directive { // one list for both
+			apart := func(word string) bool { return slices.Contains(strings.Split(s.Suites13.Value, ":"), word) }
+			x.unknown = slices.DeleteFunc(slices.Clone(x.unknown), apart)
+			if errors.Is(err, ciphers.ErrNoCipher) && len(x.unknown) == 0 {
+				x.listError = nil // it has those of TLS 1.3 alone
+			}
+		}
 		a.Suites13, x.unknown = named.Suites13, append(x.unknown, named.Unknown...)
 	}
 	var refused []tlswire.Version

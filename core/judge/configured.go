@@ -239,6 +239,9 @@ func (c *configured) tell(s *site) {
 	o := &facts.Observation{Outcome: facts.Answered}
 	for _, a := range s.accepted {
 		v := facts.Version{Name: a.Version.String(), Answer: facts.Accepted, Order: s.Order}
+		if s.serverOrder {
+			v.Order = facts.ServerOrder
+		}
 		for _, suite := range a.Suites {
 			v.Suites = append(v.Suites, suite.String())
 		}

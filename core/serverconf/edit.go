@@ -51,7 +51,8 @@ func Remove(c *facts.Configuration, s facts.Setting) (Change, bool) {
 		return Change{}, false
 	}
 	old := lines[s.Line.Line-1]
-	if _, ok := kind.replaced(old, s.Directive, "x"); !ok || kind.Shape == Keystore {
+	if _, ok := kind.replaced(old, s.Directive, "x"); !ok || kind.Shape == Keystore ||
+		!strings.HasPrefix(strings.TrimSpace(old), s.Directive) || strings.Count(old, ";") > 1 {
 		return Change{}, false
 	}
 	return Change{File: s.File, Line: s.Line.Line, Old: []string{old}}, true
@@ -63,6 +64,9 @@ func insert(c *facts.Configuration, kind *Server, s facts.Setting, value string,
 		return Change{}, false
 	}
 	line := lines[anchor.Line.Line-1]
+	if open, shut := strings.Count(line, "{"), strings.Count(line, "}"); open+shut > 0 && kind.Form == "%s %s;" {
+		return Change{}, false // behind the line is not within its block
+	}
 	if _, ok := kind.replaced(line, anchor.Directive, "x"); !ok { // something else stands on that line
 		return Change{}, false
 	}
@@ -86,7 +90,7 @@ func (k *Server) replaced(line, directive, value string) (string, bool) {
 	var pattern string
 	switch {
 	case strings.HasSuffix(k.Form, ";"):
-		pattern = `^(\s*` + name + `\s+)([^;{}#]*?)(\s*;.*)$`
+		pattern = `^((?:[^#"']*[;{])?\s*` + name + `\s+)([^;{}#]*?)(\s*;.*)$`
 	case k.Name == "Tomcat":
 		pattern = `^(.*\b` + name + `\s*=\s*")([^"]*)(".*)$`
 	case k.Name == "Prosody":

@@ -150,7 +150,19 @@ func (m *mariadbReader) site() {
 	versions := one("tls-version", usual)
 	s.VersionsBy, s.Versions = []facts.Setting{versions}, m.versions(versions, opensslVersions)
 	s.Suites = one("ssl-cipher", "DEFAULT")
+	s.Suites13 = newestOf(s.Suites)
 	s.Groups = facts.Setting{Directive: "ssl_cipher", Value: "auto", Default: true}
 	s.Order = facts.ClientOrder
 	m.c.Sites = append(m.c.Sites, s)
+}
+
+// newestOf are the suites of TLS 1.3 in the list for all versions, which hold there alone; without any all of them do.
+func newestOf(list facts.Setting) facts.Setting {
+	words := strings.FieldsFunc(list.Value, func(c rune) bool { return strings.ContainsRune(":, ", c) })
+	words = slices.DeleteFunc(words, func(word string) bool { return !strings.HasPrefix(word, "TLS_") })
+	if len(words) == 0 {
+		return facts.Setting{}
+	}
+	list.Value = strings.Join(words, ":")
+	return list
 }

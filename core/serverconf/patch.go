@@ -10,8 +10,9 @@ import (
 // context is how many lines stand around a change in a diff.
 const context = 3
 
-// Patch joins changes into one unified diff: each once, and of two that change the same line the first. lines are the
-// lines of a file, as a split at line ends gives them; name is what the diff calls it.
+// Patch joins changes into one unified diff: each once, two of one line joined where they change different parts of
+// it, and else the first. lines are the lines of a file, as a split at line ends gives them; name is what the diff
+// calls it.
 func Patch(changes []Change, lines func(file string) []string, name func(file string) string) string {
 	byFile := map[string][]Change{}
 	var files []string
@@ -19,8 +20,11 @@ func Patch(changes []Change, lines func(file string) []string, name func(file st
 		if _, known := byFile[c.File]; !known {
 			files = append(files, c.File)
 		}
-		if !slices.ContainsFunc(byFile[c.File], func(other Change) bool { return c.clashes(other) }) {
+		i := slices.IndexFunc(byFile[c.File], func(other Change) bool { return c.clashes(other) })
+		if i < 0 {
 			byFile[c.File] = append(byFile[c.File], c)
+		} else if both, ok := byFile[c.File][i].with(c); ok {
+			byFile[c.File][i] = both
 		}
 	}
 	slices.Sort(files)
@@ -39,6 +43,37 @@ func (c Change) clashes(other Change) bool {
 		return c.Line == other.Line && firstWord(c.New) == firstWord(other.New)
 	}
 	return len(c.Old) > 0 && len(other.Old) > 0 && c.Line < other.Line+len(other.Old) && other.Line < c.Line+len(c.Old)
+}
+
+// with joins a change of the same line, where the two change different parts of it.
+func (c Change) with(other Change) (Change, bool) {
+	if len(c.Old) != 1 || len(c.New) != 1 || len(other.Old) != 1 || len(other.New) != 1 || c.Line != other.Line ||
+		c.Old[0] != other.Old[0] {
+		return c, false
+	}
+	old := c.Old[0]
+	from, until, text := span(old, other.New[0])
+	first, last, own := span(old, c.New[0])
+	switch {
+	case from == first: // both say something of the same part
+	case until <= first:
+		return Change{c.File, c.Line, c.Old, []string{old[:from] + text + old[until:first] + own + old[last:]}}, true
+	case last <= from:
+		return Change{c.File, c.Line, c.Old, []string{old[:first] + own + old[last:from] + text + old[until:]}}, true
+	}
+	return c, false
+}
+
+// span is the part of a line that is another in its new form: from where until where, and what stands there then.
+func span(old, now string) (from, until int, text string) {
+	for from < min(len(old), len(now)) && old[from] == now[from] {
+		from++
+	}
+	same := 0
+	for same < min(len(old), len(now))-from && old[len(old)-1-same] == now[len(now)-1-same] {
+		same++
+	}
+	return from, len(old) - same, now[from : len(now)-same]
 }
 
 func firstWord(lines []string) string {

@@ -99,7 +99,7 @@ func TestBadSettingsAreToldWithTheirPlace(t *testing.T) {
 
 func TestImportIsAllOrNothing(t *testing.T) {
 	importHarbour(t)
-	assert.Equal(t, api.Imported{Unchanged: 136}, importHarbour(t), "a second time changes nothing")
+	assert.Equal(t, api.Imported{Unchanged: 148}, importHarbour(t), "a second time changes nothing")
 	before, err := shared.client.Export(t.Context())
 	require.NoError(t, err)
 
@@ -107,7 +107,7 @@ func TestImportIsAllOrNothing(t *testing.T) {
 	bad.Endpoints = append(append([]api.EndpointSettings{}, before.Endpoints...),
 		api.EndpointSettings{Endpoint: "new.tarnholm.example"}, api.EndpointSettings{Endpoint: "bad name"})
 	_, err = shared.client.Import(t.Context(), api.EstateImport{Estate: bad})
-	assert.Equal(t, "line 144: endpoint.endpoint", problemOf(t, err).Errors[0].Location)
+	assert.Equal(t, "line 156: endpoint.endpoint", problemOf(t, err).Errors[0].Location)
 	after, err := shared.client.Export(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, before, after)
@@ -122,7 +122,7 @@ func TestListsArePagedSortedAndFiltered(t *testing.T) {
 	auditOf(t, api.AuditStart{})
 	all, err := shared.client.Endpoints(t.Context(), client.EndpointFilter{})
 	require.NoError(t, err)
-	require.Len(t, all, 136)
+	require.Len(t, all, 148)
 	for _, sort := range []string{"target", "verdict", "not_after", "issuer"} {
 		for _, direction := range []string{"false", "true"} {
 			t.Run(sort+" "+direction, func(t *testing.T) {
@@ -130,7 +130,7 @@ func TestListsArePagedSortedAndFiltered(t *testing.T) {
 				var order []string
 				cursor := ""
 				for pages := 0; ; pages++ {
-					require.Less(t, pages, 20)
+					require.Less(t, pages, 30)
 					var page api.EndpointPage
 					get(t, "/endpoints?limit=7&sort="+sort+"&desc="+direction+"&cursor="+cursor, &page)
 					for _, e := range page.Items {
@@ -138,12 +138,12 @@ func TestListsArePagedSortedAndFiltered(t *testing.T) {
 						seen[e.Endpoint] = true
 						order = append(order, e.Verdict)
 					}
-					assert.Equal(t, 50, page.Verdicts["faulty"], "the counts are of the whole estate")
+					assert.Equal(t, 51, page.Verdicts["faulty"], "the counts are of the whole estate")
 					if cursor = page.Next; cursor == "" {
 						break
 					}
 				}
-				assert.Len(t, seen, 136, "every endpoint is on a page")
+				assert.Len(t, seen, 148, "every endpoint is on a page")
 				if sort == "verdict" && direction == "false" {
 					assert.Equal(t, "faulty", order[0], "the worst first")
 					assert.Equal(t, "sound", order[len(order)-1])
@@ -219,7 +219,7 @@ func TestAudits(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "finished", done.State)
 	assert.Equal(t, "finished", states[len(states)-1])
-	assert.Equal(t, api.Verdicts{Sound: 55, AtRisk: 26, Faulty: 50, Unreachable: 5}, done.Verdicts)
+	assert.Equal(t, api.Verdicts{Sound: 65, AtRisk: 27, Faulty: 51, Unreachable: 5}, done.Verdicts)
 	assert.Equal(t, done.Visits, done.Done)
 
 	_, err = c.CancelAudit(ctx, a.ID)
