@@ -26,7 +26,7 @@ test:
 	go test -count=1 -p 2 -timeout 15m ./...
 
 # Against servers of Debian, which are installed for it; each runs from a directory and a configuration of its own.
-SERVERS := nginx apache2 haproxy postfix dovecot-imapd dovecot-pop3d dovecot-lmtpd dovecot-managesieved slapd vsftpd prosody postgresql mariadb-server lighttpd lighttpd-mod-openssl libgnutls-dane0 libidn12 libdb5.3
+SERVERS := nginx apache2 haproxy postfix dovecot-imapd dovecot-pop3d dovecot-lmtpd dovecot-managesieved slapd vsftpd prosody postgresql mariadb-server default-jdk-headless lighttpd lighttpd-mod-openssl libgnutls-dane0 libidn12 libdb5.3
 test-servers:
 	@[ "$(CI)" = true ] || [ "$(YES)" = 1 ] || { echo "This installs $(SERVERS), starting none as system services. Say YES=1 to go on: make test-servers YES=1"; exit 2; }
 	@scripts/ensure $(SERVERS)

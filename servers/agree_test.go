@@ -27,10 +27,13 @@ import (
 // configured are the servers that run now, with their main files.
 var configured []running
 
-type running struct{ server, path string }
+type running struct {
+	server, path string
+	address      netip.AddrPort // of its first place
+}
 
 // mainFiles finds the configuration in a call of a server.
-func mainFiles(program string, arguments []string) (out []running) {
+func mainFiles(program string, arguments []string, address netip.AddrPort) (out []running) {
 	after := func(option string) string {
 		if i := slices.Index(arguments, option); i >= 0 && i+1 < len(arguments) {
 			return arguments[i+1]
@@ -39,31 +42,31 @@ func mainFiles(program string, arguments []string) (out []running) {
 	}
 	switch filepath.Base(program) {
 	case "nginx":
-		out = append(out, running{"nginx", filepath.Join(after("-p"), after("-c"))})
+		out = append(out, running{"nginx", filepath.Join(after("-p"), after("-c")), address})
 	case "apache2":
-		out = append(out, running{"Apache", after("-f")})
+		out = append(out, running{"Apache", after("-f"), address})
 	case "haproxy":
-		out = append(out, running{"HAProxy", after("-f")})
+		out = append(out, running{"HAProxy", after("-f"), address})
 	case "postfix":
-		out = append(out, running{"Postfix", filepath.Join(after("-c"), "main.cf")})
+		out = append(out, running{"Postfix", filepath.Join(after("-c"), "main.cf"), address})
 	case "dovecot":
-		out = append(out, running{"Dovecot", after("-c")})
+		out = append(out, running{"Dovecot", after("-c"), address})
 	case "slapd":
-		out = append(out, running{"slapd", after("-f")})
+		out = append(out, running{"slapd", after("-f"), address})
 	case "vsftpd":
-		out = append(out, running{"vsftpd", arguments[0]})
+		out = append(out, running{"vsftpd", arguments[0], address})
 	case "exim4":
-		out = append(out, running{"Exim", after("-C")})
+		out = append(out, running{"Exim", after("-C"), address})
 	case "lighttpd":
-		out = append(out, running{"lighttpd", after("-f")})
+		out = append(out, running{"lighttpd", after("-f"), address})
 	case "mariadbd":
 		if path, found := strings.CutPrefix(arguments[0], "--defaults-file="); found {
-			out = append(out, running{"MariaDB", path})
+			out = append(out, running{"MariaDB", path, address})
 		}
 	case "postgres":
-		out = append(out, running{"PostgreSQL", filepath.Join(after("-D"), "postgresql.conf")})
+		out = append(out, running{"PostgreSQL", filepath.Join(after("-D"), "postgresql.conf"), address})
 	case "prosody":
-		out = append(out, running{"Prosody", after("--config")})
+		out = append(out, running{"Prosody", after("--config"), address})
 	}
 	return slices.DeleteFunc(out, func(r running) bool { _, err := os.Stat(r.path); return err != nil })
 }
@@ -103,7 +106,7 @@ func agree(t *testing.T, address netip.AddrPort, name string, o facts.Observatio
 		}
 		told := judge.ToldBy(&c, files, judge.Context{Policy: policy.Open(), At: time.Now()})
 		site := serving(told, address, name)
-		if r.server == "slapd" { // which is told by its call where to listen
+		if r.server == "slapd" && r.address == address { // which is told by its call where to listen
 			site = &told[0]
 		}
 		if site == nil {

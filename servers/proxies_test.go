@@ -168,7 +168,7 @@ backend pier
 // TestMariaDBLocksOut: what a database server does at its limit of connections that end before the login, and that a
 // visit stays far from it. It does not count 127.0.0.1, so this comes from 127.0.0.2.
 func TestMariaDBLocksOut(t *testing.T) {
-	address := mariadb(t, "--max-connect-errors=12")
+	address := mariadb(t, "max_connect_errors=12")
 	network, err := vantage.Network(vantage.NameServer{})
 	require.NoError(t, err)
 	network.Dial = (&dialer{net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 0, 2)}}}).dial

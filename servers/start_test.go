@@ -150,7 +150,7 @@ func run(t *testing.T, address netip.AddrPort, as *syscall.Credential, program s
 	cmd.Stdout, cmd.Stderr = &said, &said
 	require.NoError(t, cmd.Start())
 	before := configured
-	configured = append(slices.Clone(configured), mainFiles(program, arguments)...)
+	configured = append(slices.Clone(configured), mainFiles(program, arguments, address)...)
 	t.Cleanup(func() { configured = before })
 	last = process{cmd, as}
 	ended := make(chan error, 1)

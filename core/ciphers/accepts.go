@@ -12,6 +12,7 @@ type Server struct {
 	Versions []tlswire.Version // that it is told to speak
 	RSA      bool              // it has a certificate with an RSA key
 	ECDSA    bool              // or with an EC key
+	Curves   []string          // of its EC keys, such as P-256; none where that is not known
 	EdDSA    bool              // or with an Ed25519 or Ed448 key
 	DHE      bool              // it has parameters for DHE, or chooses them itself
 }
@@ -144,6 +145,9 @@ func (g GnuTLS) Accepts(a Allowed, s Server) []Accepted {
 		if !slices.Contains(a.Versions, v) {
 			continue
 		}
+		if v == tlswire.TLS13 && !a.signs13(s) {
+			continue
+		}
 		if usable := a.without(v, s, func(suite tlswire.Suite) bool {
 			return gnutlsSuites()[gnutlsParts(suite)].oldest <= v
 		}); len(usable) > 0 {
@@ -151,6 +155,26 @@ func (g GnuTLS) Accepts(a Allowed, s Server) []Accepted {
 		}
 	}
 	return out
+}
+
+// signatures13 are the words for the signatures that a key can make in TLS 1.3, where each belongs to one curve
+// (RFC 8446, 4.2.3).
+var signatures13 = map[string][]string{
+	"P-256": {"ECDSA-SHA256", "ECDSA-SECP256R1-SHA256"}, "P-384": {"ECDSA-SHA384", "ECDSA-SECP384R1-SHA384"},
+	"P-521": {"ECDSA-SHA512", "ECDSA-SECP521R1-SHA512"},
+}
+
+// signs13 reports whether a key of the server can sign in TLS 1.3 by the signatures that are allowed.
+func (a Allowed) signs13(s Server) bool {
+	has := func(prefix string) bool {
+		return slices.ContainsFunc(a.Signatures, func(x string) bool { return strings.HasPrefix(x, prefix) })
+	}
+	if a.Signatures == nil || s.RSA && has("RSA-PSS-") || s.EdDSA && has("EDDSA-") {
+		return true
+	}
+	return s.ECDSA && (len(s.Curves) == 0 || slices.ContainsFunc(s.Curves, func(curve string) bool {
+		return slices.ContainsFunc(signatures13[curve], func(x string) bool { return slices.Contains(a.Signatures, x) })
+	}))
 }
 
 // Accepts is the same for Java.

@@ -13,7 +13,9 @@ type Allowed struct {
 	Suites13 []tlswire.Suite   // of TLS 1.3; nil where the text does not speak of them
 	Versions []tlswire.Version // newest first; nil where the text does not speak of them
 	Groups   []tlswire.Group   // nil where the text does not speak of them
-	Level    int               // the security level that it asks for, NoLevel for none
+	// signatures of the server's key, as GnuTLS calls them; nil where the text does not speak of them
+	Signatures []string
+	Level      int // the security level that it asks for, NoLevel for none
 
 	ServerOrder bool     // it asks for the server's order
 	Unknown     []string // words that mean nothing to the library

@@ -32,6 +32,7 @@ const (
 	encryptions
 	macs
 	groups
+	signatures
 	kinds
 )
 
@@ -48,7 +49,14 @@ var (
 	gnutlsUsual = words("AES-256-GCM CHACHA20-POLY1305 AES-256-CCM AES-256-CBC AES-128-GCM AES-128-CCM AES-128-CBC")
 	gnutlsMACs  = words("SHA1 AEAD")
 
-	normal = level{gnutlsVersions, gnutlsExchange, gnutlsUsual, gnutlsMACs, gnutlsGroups}
+	gnutlsSign256 = words("RSA-SHA256 RSA-PSS-SHA256 RSA-PSS-RSAE-SHA256 ECDSA-SHA256 ECDSA-SECP256R1-SHA256 " +
+		"EDDSA-ED25519")
+	gnutlsSign384 = words("RSA-SHA384 RSA-PSS-SHA384 RSA-PSS-RSAE-SHA384 ECDSA-SHA384 ECDSA-SECP384R1-SHA384 " +
+		"EDDSA-ED448 RSA-SHA512 RSA-PSS-SHA512 RSA-PSS-RSAE-SHA512 ECDSA-SHA512 ECDSA-SECP521R1-SHA512")
+	gnutlsSigns = slices.Concat(gnutlsSign256, gnutlsSign384)
+	gnutlsSHA1  = append(slices.Clone(gnutlsSigns), "RSA-SHA1", "ECDSA-SHA1")
+
+	normal = level{gnutlsVersions, gnutlsExchange, gnutlsUsual, gnutlsMACs, gnutlsGroups, gnutlsSHA1}
 )
 
 // gnutlsLevels are the initial keywords (GnuTLS manual, "Priority strings").
@@ -56,20 +64,21 @@ var gnutlsLevels = map[string]level{
 	"NONE": {}, "NORMAL": normal, "LEGACY": normal,
 	"PERFORMANCE": {gnutlsVersions, words("RSA ECDHE-ECDSA ECDHE-RSA DHE-RSA"),
 		words("AES-128-GCM AES-256-GCM CHACHA20-POLY1305 AES-128-CCM AES-256-CCM AES-128-CBC AES-256-CBC"),
-		gnutlsMACs, gnutlsGroups},
-	"PFS": {gnutlsVersions, words("ECDHE-ECDSA ECDHE-RSA DHE-RSA"), gnutlsUsual, gnutlsMACs, gnutlsGroups},
+		gnutlsMACs, gnutlsGroups, gnutlsSHA1},
+	"PFS": {gnutlsVersions, words("ECDHE-ECDSA ECDHE-RSA DHE-RSA"), gnutlsUsual, gnutlsMACs, gnutlsGroups, gnutlsSHA1},
 	"SECURE128": {gnutlsVersions, gnutlsExchange,
 		words("AES-256-GCM CHACHA20-POLY1305 AES-256-CBC AES-256-CCM AES-128-GCM AES-128-CBC AES-128-CCM"),
-		gnutlsMACs, gnutlsGroups},
+		gnutlsMACs, gnutlsGroups, gnutlsSigns},
 	"SECURE192": secure192, "SECURE256": secure192,
 	"SUITEB128": {words("TLS1.2"), words("ECDHE-ECDSA"), words("AES-256-GCM AES-128-GCM"), words("AEAD"),
-		words("SECP256R1 SECP384R1")},
-	"SUITEB192": {words("TLS1.2"), words("ECDHE-ECDSA"), words("AES-256-GCM"), words("AEAD"), words("SECP384R1")},
+		words("SECP256R1 SECP384R1"), words("ECDSA-SHA256 ECDSA-SECP256R1-SHA256 ECDSA-SHA384 ECDSA-SECP384R1-SHA384")},
+	"SUITEB192": {words("TLS1.2"), words("ECDHE-ECDSA"), words("AES-256-GCM"), words("AEAD"), words("SECP384R1"),
+		words("ECDSA-SHA384 ECDSA-SECP384R1-SHA384")},
 }
 
 var secure192 = level{gnutlsVersions, gnutlsExchange,
 	words("AES-256-GCM CHACHA20-POLY1305 AES-256-CBC AES-256-CCM"), words("AEAD"),
-	words("SECP384R1 SECP521R1 FFDHE8192")}
+	words("SECP384R1 SECP521R1 FFDHE8192"), gnutlsSign384}
 
 // gnutlsNames are all names of each kind, and prefixes what stands in front of them.
 var (
@@ -84,10 +93,11 @@ var (
 		words("SHA1 SHA256 SHA384 SHA512 SHA224 UMAC-96 UMAC-128 AEAD MD5"),
 		words("SECP192R1 SECP224R1 SECP256R1 SECP384R1 SECP521R1 X25519 GC256B GC512A X448 FFDHE2048 FFDHE3072 " +
 			"FFDHE4096 FFDHE6144 FFDHE8192 X25519-MLKEM768 SECP256R1-MLKEM768 SECP384R1-MLKEM1024"),
+		gnutlsSHA1,
 	}
-	gnutlsPrefixes = [kinds][]string{versions: {"VERS-"}, groups: {"GROUP-", "CURVE-"}}
+	gnutlsPrefixes = [kinds][]string{versions: {"VERS-"}, groups: {"GROUP-", "CURVE-"}, signatures: {"SIGN-"}}
 	gnutlsAll      = map[string]kind{"VERS-ALL": versions, "VERS-TLS-ALL": versions, "CIPHER-ALL": encryptions,
-		"MAC-ALL": macs, "KX-ALL": exchanges, "GROUP-ALL": groups, "CURVE-ALL": groups}
+		"MAC-ALL": macs, "KX-ALL": exchanges, "GROUP-ALL": groups, "CURVE-ALL": groups, "SIGN-ALL": signatures}
 	gnutlsIgnored = []string{"SIGN-", "COMP-", "CTYPE-", "VERS-DTLS", "SHA3-"}
 )
 
@@ -300,6 +310,7 @@ func (l *level) expand(out *Allowed) {
 			out.Groups = append(out.Groups, g)
 		}
 	}
+	out.Signatures = l[signatures]
 	out.Suites13 = []tlswire.Suite{}
 	newest := tlswire.Version(0)
 	if len(out.Versions) > 0 {

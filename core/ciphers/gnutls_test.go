@@ -59,6 +59,7 @@ func TestPrioritiesAreGnuTLSs(t *testing.T) {
 			require.NoError(t, refused)
 			assert.Equal(t, want, append(got.Suites13, got.Suites...))
 			assert.Equal(t, listed(string(out), "Groups: ", "GROUP-"), len(got.Groups))
+			assert.Equal(t, listed(string(out), "PK-signatures: ", "SIGN-"), len(got.Signatures), "%v", got.Signatures)
 			assert.Equal(t, listed(string(out), "Protocols: ", "VERS-TLS"), len(got.Versions))
 		})
 	}

@@ -225,6 +225,9 @@ func (c *configured) tell(s *site) {
 			server.EdDSA = true
 		case pki.KeyEC:
 			server.ECDSA = true
+			if curve := id.leaf.PublicKey.Curve; curve != "" {
+				server.Curves = append(server.Curves, curve)
+			}
 		}
 	}
 	if !server.RSA && !server.ECDSA && !server.EdDSA { // nothing is known of the key: either may be there
