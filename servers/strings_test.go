@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nurvik/core/ciphers"
+	"nurvik/core/facts"
 	"nurvik/core/serverconf"
 )
 
@@ -63,6 +64,41 @@ func TestPriorityStrings(t *testing.T) {
 				agrees(t, "Exim", exim(t, "tls_require_ciphers = "+list), "smtp")
 			})
 		}
+	}
+}
+
+// TestSystemMinimum: which servers the oldest version in the library's own configuration binds, and which set it anew.
+func TestSystemMinimum(t *testing.T) {
+	path := filepath.Join(place(t), "openssl.cnf")
+	write(t, path, []byte("openssl_conf = a\n[a]\nssl_conf = b\n[b]\nsystem_default = c\n[c]\nMinProtocol = TLSv1.3\n"))
+	t.Setenv("OPENSSL_CONF", path)
+	for name, start := range map[string]func() (netip.AddrPort, string){
+		"nginx": func() (netip.AddrPort, string) {
+			return nginx(t, onlyEC+"ssl_protocols TLSv1.2 TLSv1.3;", ""), "https"
+		},
+		"Apache": func() (netip.AddrPort, string) {
+			address, _ := apache(t, apacheEC, "", "")
+			return address, "https"
+		},
+		"HAProxy":  func() (netip.AddrPort, string) { return haproxy(t, "crt %s/ec.both"), "https" },
+		"Postfix":  func() (netip.AddrPort, string) { return postfix(t, "#%s"), "smtp" },
+		"Dovecot":  func() (netip.AddrPort, string) { return dovecot(t, "#%s")["imaps"], "imaps" },
+		"vsftpd":   func() (netip.AddrPort, string) { return vsftpd(t, "ssl_ciphers=HIGH"), "ftp" },
+		"lighttpd": func() (netip.AddrPort, string) { return lighttpd(t, "#%s"), "https" },
+		"Prosody": func() (netip.AddrPort, string) {
+			client, _ := prosody(t, "")
+			return client, "xmpp"
+		},
+		"PostgreSQL": func() (netip.AddrPort, string) { return postgres(t), "postgres" },
+		"MariaDB":    func() (netip.AddrPort, string) { return mariadb(t), "mysql" },
+	} {
+		kind, err := serverconf.Find(name)
+		require.NoError(t, err)
+		address, scheme := start()
+		o := outcomeOf(t, address, scheme, host, facts.Quick)
+		assert.Equal(t, facts.Accepted, versionOf(o, "TLS 1.3").Answer, name)
+		bound := versionOf(o, "TLS 1.2").Answer != facts.Accepted
+		assert.Equal(t, kind.SystemVersions, bound, name)
 	}
 }
 

@@ -70,6 +70,12 @@ func Read(m *Machine, server, path string) facts.Configuration {
 	c.Library = m.library(k.Library)
 	r := &reading{m: m, c: &c}
 	k.read(r, path)
+	if k.SystemVersions && len(c.Library.Versions) > 0 {
+		for i := range c.Sites {
+			c.Sites[i].Versions = slices.DeleteFunc(c.Sites[i].Versions,
+				func(v string) bool { return !slices.Contains(c.Library.Versions, v) })
+		}
+	}
 	return c
 }
 

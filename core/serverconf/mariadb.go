@@ -15,7 +15,7 @@ var mariadb = Server{Name: "MariaDB", Aliases: []string{"mysql"}, Form: "%s = %s
 	Reload: "FLUSH SSL;", Check: "mariadbd --help --verbose",
 	Files: []FileDirective{{Part: PartBundle, Name: "ssl_cert"}, {Part: PartKey, Name: "ssl_key"}},
 	Main:  []string{"/etc/mysql/my.cnf", "/etc/my.cnf"}, Packages: []string{"mariadb-server", "mysql-server"},
-	Recognise: recogniseMariaDB, read: readMariaDB,
+	Recognise: recogniseMariaDB, read: readMariaDB, SystemVersions: true,
 	TellVersions: func(v Wanted) (Told, bool) {
 		return Told{Directive: "tls_version", Value: v.pick("TLSv1.2,TLSv1.3", "TLSv1.2", "TLSv1.3")}, true
 	}}

@@ -45,6 +45,8 @@ type Server struct {
 	Main     []string // where its main file lies
 	Packages []string // of Debian
 	Library  string   // of TLS; OpenSSL where none is set
+	// the versions in the library's own configuration bind it, whatever it is told; others set them anew
+	SystemVersions bool
 
 	Apart     bool // its settings do not stand beside the line that names the certificate
 	Recognise func(path, text string) Likeness

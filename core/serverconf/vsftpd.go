@@ -13,7 +13,7 @@ var vsftpd = Server{Name: "vsftpd", Form: "%s=%s", Serves: []string{"ftp", "ftps
 	Reload: "systemctl restart vsftpd",
 	Files:  []FileDirective{{Part: PartBundle, Name: "rsa_cert_file"}, {Part: PartKey, Name: "rsa_private_key_file"}},
 	Main:   []string{"/etc/vsftpd.conf", "/etc/vsftpd/vsftpd.conf"}, Packages: []string{"vsftpd"},
-	Recognise: recogniseVsftpd, read: readVsftpd,
+	Recognise: recogniseVsftpd, SystemVersions: true, read: readVsftpd,
 	TellVersions: func(v Wanted) (Told, bool) {
 		return Told{Directive: "ssl_ciphers", Value: "ECDHE+AESGCM:ECDHE+CHACHA20",
 			Note: "it cannot choose versions; these cipher suites need TLS 1.2 or later"}, v.TLS12
