@@ -17,6 +17,16 @@ import (
 	"nurvik/core/facts"
 )
 
+// postfixMaster are the services that receive mail at an address.
+const postfixMaster = `
+%s inet n - n - - smtpd
+tlsmgr unix - - n 1000? 1 tlsmgr
+anvil unix - - n - 1 anvil
+proxymap unix - - n - - proxymap
+rewrite unix - - n - - trivial-rewrite
+postlog unix-dgram n - n - 1 postlogd
+`
+
 // postfix runs the mail server's receiving side with the settings.
 func postfix(t *testing.T, settings string) netip.AddrPort {
 	t.Helper()
@@ -42,14 +52,7 @@ smtpd_tls_cert_file = %[1]s/rsa.crt
 smtpd_tls_key_file = %[1]s/rsa.key
 %[3]s
 `, directory, host, fmt.Sprintf(settings, directory)))
-	write(t, filepath.Join(configuration, "master.cf"), fmt.Appendf(nil, `
-%s inet n - n - - smtpd
-tlsmgr unix - - n 1000? 1 tlsmgr
-anvil unix - - n - 1 anvil
-proxymap unix - - n - - proxymap
-rewrite unix - - n - - trivial-rewrite
-postlog unix-dgram n - n - 1 postlogd
-`, address))
+	write(t, filepath.Join(configuration, "master.cf"), fmt.Appendf(nil, postfixMaster, address))
 	run(t, address, nil, "/usr/sbin/postfix", "-c", configuration, "start-fg")
 	t.Cleanup(func() { _ = exec.Command("/usr/sbin/postfix", "-c", configuration, "stop").Run() })
 	return address

@@ -36,18 +36,18 @@ func postgresUser(t *testing.T) *syscall.Credential {
 	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
 }
 
-// postgres runs the database server with lines of configuration.
-func postgres(t *testing.T, lines ...string) netip.AddrPort {
+// cluster makes a cluster of databases, with a certificate beside it.
+func cluster(t *testing.T) (data, bin string, as *syscall.Credential) {
 	t.Helper()
 	programs, err := filepath.Glob("/usr/lib/postgresql/*/bin")
 	require.NoError(t, err)
 	require.NotEmpty(t, programs)
 	slices.Sort(programs)
-	bin, as := programs[len(programs)-1], postgresUser(t)
+	bin, as = programs[len(programs)-1], postgresUser(t)
 	directory, err := os.MkdirTemp("", "nurvik-servers-")
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, os.RemoveAll(directory)) })
-	data := filepath.Join(directory, "data")
+	data = filepath.Join(directory, "data")
 	material(t, directory, "ec", "EC")
 	if as != nil {
 		for _, path := range []string{directory, filepath.Join(directory, "ec.key"),
@@ -59,6 +59,14 @@ func postgres(t *testing.T, lines ...string) netip.AddrPort {
 	initdb.SysProcAttr, initdb.Dir = &syscall.SysProcAttr{Credential: as}, directory
 	said, err := initdb.CombinedOutput()
 	require.NoError(t, err, string(said))
+	return data, bin, as
+}
+
+// postgres runs the database server with lines of configuration.
+func postgres(t *testing.T, lines ...string) netip.AddrPort {
+	t.Helper()
+	data, bin, as := cluster(t)
+	directory := filepath.Dir(data)
 	address := free(t)
 	f, err := os.OpenFile(filepath.Join(data, "postgresql.conf"), os.O_APPEND|os.O_WRONLY, 0)
 	require.NoError(t, err)
