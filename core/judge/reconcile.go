@@ -20,32 +20,47 @@ func Reconcile(machines []Machine, observed []facts.Endpoint, endpoints []Judgem
 		if len(m.Places) == 0 {
 			continue
 		}
-		index := newMachine(m.Files, m.Together, &context)
-		configurations := map[int]*configured{}
-		for _, at := range m.Places {
-			c := configurations[at.Configuration]
-			if c == nil {
-				c = configure(&m.Configurations[at.Configuration], index, &context)
-				configurations[at.Configuration] = c
-			}
-			p := &placed{configured: c, from: m, at: at, site: c.sites[at.Site], endpoint: &endpoints[at.Endpoint]}
-			p.look(&observed[at.Endpoint])
-			all = append(all, p)
-			if told[at.Endpoint] == nil {
-				told[at.Endpoint] = map[pki.Fingerprint]bool{}
+		// What a machine sends can be anything; a defect that it meets here is told in the log, and nothing of it.
+		var places []*placed
+		if context.Report.Do("holding "+m.Name, func() { places = m.places(observed, endpoints, &context) }) != nil {
+			continue
+		}
+		for _, p := range places {
+			if told[p.at.Endpoint] == nil {
+				told[p.at.Endpoint] = map[pki.Fingerprint]bool{}
 			}
 			for _, id := range p.site.identities {
 				if id.leaf != nil {
-					told[at.Endpoint][id.leaf.Fingerprint()] = true
+					told[p.at.Endpoint][id.leaf.Fingerprint()] = true
 				}
 			}
 		}
+		all = append(all, places...)
 	}
 	out := []Deployment{}
 	for _, p := range all {
 		p.told = told[p.at.Endpoint]
-		p.judge(policyOf(p.at.Endpoint))
-		out = append(out, p.shown())
+		context.Report.Do("holding "+p.from.Name, func() {
+			p.judge(policyOf(p.at.Endpoint))
+			out = append(out, p.shown())
+		})
+	}
+	return out
+}
+
+// places makes the places of a machine ready.
+func (m *Machine) places(observed []facts.Endpoint, endpoints []Judgement, context *Context) (out []*placed) {
+	index := newMachine(m.Files, m.Together, context)
+	configurations := map[int]*configured{}
+	for _, at := range m.Places {
+		c := configurations[at.Configuration]
+		if c == nil {
+			c = configure(&m.Configurations[at.Configuration], index, context)
+			configurations[at.Configuration] = c
+		}
+		p := &placed{configured: c, from: m, at: at, site: c.sites[at.Site], endpoint: &endpoints[at.Endpoint]}
+		p.look(&observed[at.Endpoint])
+		out = append(out, p)
 	}
 	return out
 }

@@ -34,8 +34,8 @@ func renewals(w io.Writer, targets []audit.Target, s Style) error {
 			continue
 		}
 		for _, n := range e.Renewal.Names {
-			out.AppendRow([]any{wrap(n.Name, longest), wrap(leadsCell(n), width), wrap(pathCell(n), width),
-				wrap(challengeCell(n.Challenge), width), wrap(issuersCell(n), width)})
+			out.AppendRow([]any{wrap(n.Name, longest), wrap(leadsCell(n), width-4), wrap(pathCell(n), width),
+				wrap(challengeCell(n.Challenge), width), wrap(issuersCell(n), width+6)})
 		}
 	}
 	_, err := fmt.Fprintln(w, "\n"+out.Render())

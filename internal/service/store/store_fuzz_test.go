@@ -16,6 +16,7 @@ import (
 
 	"nurvik/core/assess"
 	"nurvik/core/facts"
+	"nurvik/core/judge"
 	"nurvik/core/plain"
 	"nurvik/core/policy"
 	"nurvik/internal/api"
@@ -52,6 +53,8 @@ func FuzzFacts(f *testing.F) {
 		`{"path":"/etc/\u0000","items":[{"kind":"certificate","der":"MAA=","line":-5,"offset":99999999999,"alias":"\u0000"}],"defects":[{"kind":"damaged","line":4294967296,"reason":{"code":"\u0007"}}]}`,
 		`{"path":"` + strings.Repeat("ä", 3000) + `","access":{"mode":4294967295,"owner":"\u0000","inode":18446744073709551615,"links":["\u001b[2J"]},"items":[{"kind":"private-key","key":{"spki":"MAA=","problems":[{"code":"\u0000"}]}}]}`,
 		`{"dns":{"server":"\u0000","caa":[{"tag":"\u0000","value":"\u001b"}],"tlsa":[{"data":"AA=="}],"validated":true},"revocation":[{"certificate":"` + strings.Repeat("00", 32) + `","status":"revoked","at":"0000-01-01T00:00:00Z","revoked_at":"9999-12-31T23:59:59Z"}]}`,
+		`{"path":"/etc/x","configuration":{"server":"nginx","path":"\u0000","sites":[{"listens":[{"port":443,"scheme":"https"}],"names":[{"value":"tides.tarnholm.example"}],"identities":[{"certificate":{"value":"/etc/x","file":"\u001b","line":-7}}],"versions":["TLS 1.2","\u0000"],"suites":{"value":"ALL:@SECLEVEL=99999999999"},"groups":{"value":"?"}}],"named":[{"path":"\u0000","role":"key","inode":18446744073709551615}],"troubles":[{"kind":"broken","reason":{"code":"\u0007"}}]}}`,
+		`{"path":"/x","configuration":{"server":"\u0000","library":{"name":"Java","version":"-1","disabled":"\u0000"},"sites":[{"identities":[{}],"off":true},{"listens":[{"address":"::%\u0000","port":1}]}]},"observations":[{"address":"192.0.2.7:443","outcome":"answered","certificates":["MAA="]}]}`,
 		`{"observations":[{"at":"0000-01-01T00:00:00Z","outcome":"examination-failed"},{"at":"9999-12-31T23:59:59Z","outcome":"refused"}],"fetched":[{"place":"\u0000","certificates":["MAA="]}]}`,
 	} {
 		f.Add([]byte(seed))
@@ -73,7 +76,17 @@ func FuzzFacts(f *testing.F) {
 		engine.LearnFacts([]facts.Endpoint{observed}, []facts.File{file})
 		expected := assess.Expectation{Policy: policy.Open()}
 		judgement := engine.Ready().Endpoint(observed, expected)
-		ofFiles, _ := engine.Files([]facts.File{file}, expected)
+		ofFiles, together := engine.Files([]facts.File{file}, expected)
+		var told []facts.Configuration
+		if file.Configuration != nil { // which a machine sends as it likes
+			told = append(told, *file.Configuration)
+			ofFiles = append(ofFiles, engine.Configurations(told, []facts.File{file}, ofFiles, together, expected)...)
+			m := judge.Machine{Name: "quay", Configurations: told, Files: []facts.File{file}, Together: together,
+				Places: judge.PlacesOf("quay", told, []facts.Endpoint{observed})}
+			judgements := []judge.Judgement{judgement}
+			judgement.Deployments = engine.Reconcile([]judge.Machine{m}, []facts.Endpoint{observed}, judgements,
+				func(int) assess.Expectation { return expected })
+		}
 		now := s.Clock.Stamp()
 		a := store.Audit{State: store.Planning, CreatedAt: now}
 		err := s.Tx(t.Context(), func(tx *store.Tx) error {
@@ -81,6 +94,12 @@ func FuzzFacts(f *testing.F) {
 			return err
 		})
 		require.NoError(t, err)
+		defer func() { // no more than a few may be under way
+			require.NoError(t, s.Tx(context.Background(), func(tx *store.Tx) error {
+				_, err := tx.Move(a.ID, store.Cancelled, now, store.Planning, store.Visiting, store.Judging)
+				return err
+			}))
+		}()
 		h := store.Holding{Name: "quay", Policy: policy.Default, SentAt: now, Trust: []string{}, Audiences: []string{}}
 		payload, err := json.Marshal(file)
 		require.NoError(t, err)
@@ -101,7 +120,7 @@ func FuzzFacts(f *testing.F) {
 			if err := tx.SaveHolding(&h, delivery); err != nil {
 				return err
 			}
-			return tx.SaveHoldingJudgement(&h, []facts.File{file}, nil, ofFiles, now)
+			return tx.SaveHoldingJudgement(&h, []facts.File{file}, told, ofFiles, now)
 		}), "%.500s", data)
 		for _, o := range observed.Observations {
 			visits := []store.Visit{{AuditID: a.ID, EndpointID: e.ID, Address: o.Address.String(),
