@@ -21,8 +21,10 @@ import (
 
 // openSSLStrings are lists of OpenSSL's language, each for a server of its own.
 var openSSLStrings = []string{
-	"DEFAULT", "ALL", "HIGH", "HIGH:MEDIUM", "ALL:!aNULL", "ALL:@STRENGTH", "HIGH:!aNULL:!MD5", "ECDHE", "ECDHE+AESGCM",
-	"kRSA", "AES128", "AES256:AES128", "ARIA+ECDHE:AES", "CAMELLIA+kRSA:AES256-SHA", "CHACHA20", "SHA1", "SHA256:SHA384",
+	"DEFAULT", "ALL", "HIGH", "HIGH:MEDIUM", "ALL:!aNULL", "ALL:@STRENGTH",
+	"HIGH:!aNULL:!MD5", "ECDHE", "ECDHE+AESGCM",
+	"kRSA", "AES128", "AES256:AES128", "ARIA+ECDHE:AES", "CAMELLIA+kRSA:AES256-SHA", "CHACHA20", "SHA1",
+	"SHA256:SHA384",
 	"ECDHE-ECDSA-AES128-GCM-SHA256:ECDHE-RSA-AES128-GCM-SHA256", "AESCCM:AES128-SHA", "aECDSA", "aRSA",
 	"ALL:-SHA1:+AES256", "ALL:!ECDHE", "HIGH:!kRSA:!SHA1", "DEFAULT:@SECLEVEL=0", "ALL:COMPLEMENTOFALL:@SECLEVEL=0",
 	"ECDHE+HIGH:-AES128:AES128", "AES:!AESGCM", "HIGH:+kRSA:+SHA", "AESGCM:AESCCM:-ECDHE:ECDHE+AESGCM",
@@ -147,7 +149,8 @@ func TestJavaStrings(t *testing.T) {
 		disabled := strings.Trim(library.Disabled+", "+more, ", ")
 		properties := filepath.Join(directory, "security")
 		write(t, properties, fmt.Appendf(nil, "jdk.tls.disabledAlgorithms=%s\n", disabled))
-		arguments := []string{"-Djava.security.properties=" + properties, filepath.Join("testdata", "Listen.java"), store}
+		arguments := []string{"-Djava.security.properties=" + properties, filepath.Join("testdata", "Listen.java"),
+			store}
 		addresses := make([]netip.AddrPort, len(javaStrings))
 		for i, x := range javaStrings {
 			addresses[i] = free(t)

@@ -317,7 +317,7 @@ func TestHostileEndpoint(t *testing.T) {
 	defer func() { assert.NoError(t, shared.client.RemoveEndpoint(t.Context(), e.ID)) }()
 	done := auditOf(t, api.AuditStart{})
 	require.Equal(t, "finished", done.State, done.Failure)
-	assert.Equal(t, 51, done.Verdicts.Faulty, "itself, and the others as ever")
+	assert.Equal(t, 52, done.Verdicts.Faulty, "itself, and the others as ever")
 	x, err := shared.client.Examination(t.Context(), e.ID)
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(x.Endpoint.Codes, " "), "trust.self-signed")
