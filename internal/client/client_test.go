@@ -63,7 +63,11 @@ func TestSendingGoesOn(t *testing.T) {
 		}
 		taken = append(taken, path)
 		w.Header().Set("Content-Type", "application/json")
-		_, _ = w.Write([]byte(`{"id":7,"next_part":2,"holding":{"id":3}}`))
+		answer := `{"id":7,"next_part":2,"holding":{"id":3}}`
+		if r.Method == http.MethodGet {
+			answer = "[]" // no holding is there yet
+		}
+		_, _ = w.Write([]byte(answer))
 	}))
 	defer server.Close()
 	c, err := client.New(server.URL, "")
@@ -74,7 +78,7 @@ func TestSendingGoesOn(t *testing.T) {
 	h, err := c.SendHolding(ctx, api.HoldingFacts{Files: []facts.File{wide, wide, wide}}, nil)
 	require.NoError(t, err)
 	assert.EqualValues(t, 3, h.ID)
-	assert.Equal(t, []string{"POST /api/v1/deliveries", "PUT /api/v1/deliveries/7/parts/2",
+	assert.Equal(t, []string{"GET /api/v1/holdings", "POST /api/v1/deliveries", "PUT /api/v1/deliveries/7/parts/2",
 		"PUT /api/v1/deliveries/7/parts/3", "POST /api/v1/deliveries/7/finish"}, taken, "the first part was there "+
 		"already")
 }
