@@ -3,6 +3,7 @@ package judge
 import (
 	"fmt"
 	"slices"
+	"sync"
 
 	"nurvik/core/facts"
 	"nurvik/core/pairing"
@@ -18,6 +19,7 @@ type pairs struct {
 	sets     []pairing.Set
 	mismatch map[pki.Fingerprint]bool // keys of a set whose key and certificate do not belong together
 	behind   map[int]bool             // files whose keystore differs from what is beside it
+	index    sync.Once                // for byID: files and configurations are judged side by side
 	byID     map[pki.Fingerprint][]pairing.Member
 
 	broken, besideBroken []*pairing.Member // keys in keystores, and the certificates beside them that they do not fit
@@ -85,7 +87,7 @@ func (p *pairs) holders(match pki.Fingerprint, kind facts.ItemKind) []string {
 
 // members are those with the key, or, of certificates, with the fingerprint.
 func (p *pairs) members(id pki.Fingerprint) []pairing.Member {
-	if p.byID == nil {
+	p.index.Do(func() {
 		p.byID = map[pki.Fingerprint][]pairing.Member{}
 		for _, m := range p.result.Members() {
 			p.byID[m.Match()] = append(p.byID[m.Match()], m)
@@ -93,6 +95,6 @@ func (p *pairs) members(id pki.Fingerprint) []pairing.Member {
 				p.byID[m.SHA256] = append(p.byID[m.SHA256], m)
 			}
 		}
-	}
+	})
 	return p.byID[id]
 }

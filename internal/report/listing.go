@@ -19,7 +19,7 @@ type listing struct {
 }
 
 func newListing(header ...string) *listing {
-	l := &listing{header: header, widths: make([]int, len(header))}
+	l := &listing{header: make([]string, len(header)), widths: make([]int, len(header))}
 	for i, h := range header {
 		l.header[i] = strings.ToUpper(h)
 		l.widths[i] = len(h)
