@@ -74,6 +74,7 @@ func TestCollectKeepsSecrets(t *testing.T) {
 		proxy.ServeHTTP(w, r)
 	}))
 	defer recorder.Close()
+	tokens.Store(recorder.URL, d.token)
 
 	shown := nurvik(t, "collect", machine, "--dry-run")
 	require.Equal(t, 0, shown.status, shown.stderr)

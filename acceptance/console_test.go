@@ -15,8 +15,6 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"nurvik/internal/client"
 )
 
 // browser is headless Chromium that records every request and every complaint of a page.
@@ -112,6 +110,7 @@ func TestConsole(t *testing.T) {
 	d := serve(t, dataDirectory(t), "--handshake-timeout", "5s")
 	require.Equal(t, 0, nurvik(t, "estate", "import", estate.EstateFile, "--server", d.address).status)
 	b := open(t)
+	b.signIn(t, d)
 
 	b.do(t, chromedp.Navigate(d.address+"/"), chromedp.WaitVisible(`[data-test="start-audit"]`))
 	b.eventually(t, rows+` === 100`, "the begin of the estate is listed before it is judged")
@@ -187,8 +186,7 @@ func TestConsole(t *testing.T) {
 	})
 
 	t.Run("two cross paths fit on the screen", func(t *testing.T) {
-		c, err := client.New(d.address, "")
-		require.NoError(t, err)
+		c := d.client(t)
 		fairlead, err := c.FindEndpoint(t.Context(), "fairlead.tarnholm.example:443")
 		require.NoError(t, err)
 		b.do(t, chromedp.EmulateViewport(1280, 800),
@@ -206,8 +204,7 @@ func TestConsole(t *testing.T) {
 	})
 
 	t.Run("see the verdict change", func(t *testing.T) {
-		c, err := client.New(d.address, "")
-		require.NoError(t, err)
+		c := d.client(t)
 		gate, err := c.FindEndpoint(t.Context(), "gate.tarnholm.example:443")
 		require.NoError(t, err)
 		b.do(t, chromedp.Navigate(d.address+"/endpoints/"+strconv.FormatInt(gate.ID, 10)),
@@ -222,8 +219,7 @@ func TestConsole(t *testing.T) {
 	})
 
 	t.Run("cancel from the page", func(t *testing.T) {
-		c, err := client.New(d.address, "")
-		require.NoError(t, err)
+		c := d.client(t)
 		b.do(t, chromedp.Click(`[data-test="start-audit"]`), chromedp.WaitVisible(`[data-test="cancel-audit"]`),
 			chromedp.Click(`[data-test="cancel-audit"]`))
 		b.eventually(t,
@@ -271,6 +267,7 @@ func TestConsole(t *testing.T) {
 func TestConsoleWithoutService(t *testing.T) {
 	d := serve(t, dataDirectory(t))
 	b := open(t)
+	b.signIn(t, d)
 	b.do(t, chromedp.Navigate(d.address+"/"), chromedp.WaitVisible(`[data-test="start-audit"]`))
 	b.eventually(t, `document.body.innerText.includes('The estate is empty')`, "an empty estate says how to begin")
 	d.stop(t)
@@ -283,6 +280,7 @@ func TestConsoleWithoutService(t *testing.T) {
 func TestFirstLoad(t *testing.T) {
 	d := serve(t, dataDirectory(t))
 	b := open(t)
+	b.signIn(t, d)
 	b.do(t, chromedp.Navigate(d.address+"/"), chromedp.WaitVisible(`[data-test="start-audit"]`))
 	total := evaluate[int64](t, b,
 		`performance.getEntriesByType('resource').filter(r => r.name.includes('/assets/')).reduce((n, r) => n + r.decodedBodySize, 0)`)

@@ -40,8 +40,7 @@ func TestKills(t *testing.T) {
 	defer l.Close()
 	_, port, err := net.SplitHostPort(l.Addr().String())
 	require.NoError(t, err)
-	first, err := client.New(d.address, "")
-	require.NoError(t, err)
+	first := d.client(t)
 	for i := range endpoints { // each is a host of its own, and none answers
 		_, err := first.AddEndpoint(t.Context(), api.EndpointSettings{Endpoint: fmt.Sprintf("silent%d.tarnholm.example",
 			i),
@@ -64,8 +63,7 @@ func TestKills(t *testing.T) {
 	audits, labels, holdings := map[int64]bool{}, map[string]string{}, map[string]int{}
 	killed := map[string]int{}
 	for round := range killCount(t) {
-		c, err := client.New(d.address, "")
-		require.NoError(t, err)
+		c := d.client(t)
 		if a, err := c.StartAudit(t.Context(), api.AuditStart{}); err == nil {
 			audits[a.ID] = true
 		}
@@ -118,8 +116,7 @@ func TestKills(t *testing.T) {
 			d = serve(t, data, "--handshake-timeout", "300ms", "--visits", "4")
 		}
 		<-ended
-		c, err = client.New(d.address, "")
-		require.NoError(t, err)
+		c = d.client(t)
 		require.Eventually(t, func() bool { _, err := c.Audits(t.Context(), 1); return err == nil }, time.Minute,
 			50*time.Millisecond,
 			"it answers again")
@@ -136,8 +133,7 @@ func TestKills(t *testing.T) {
 			delete(audits, id)
 		}
 	}
-	c, err := client.New(d.address, "")
-	require.NoError(t, err)
+	c := d.client(t)
 	list, err := c.Endpoints(t.Context(), client.EndpointFilter{})
 	require.NoError(t, err)
 	there := map[string]string{}

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -67,6 +68,9 @@ func call(t *testing.T, stdin, program string, arguments ...string) outcome {
 	cmd := exec.CommandContext(ctx, filepath.Join(binaries, program), arguments...)
 	cmd.Stdin = strings.NewReader(stdin)
 	cmd.Env = append(os.Environ(), "HOME="+t.TempDir(), "XDG_CONFIG_HOME="+t.TempDir())
+	if token := tokenFor(arguments); token != "" {
+		cmd.Env = append(cmd.Env, "NURVIK_TOKEN="+token)
+	}
 	var stdout, stderr bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &stdout, &stderr
 	err := cmd.Run()
@@ -94,6 +98,7 @@ func nurvik(t *testing.T, arguments ...string) outcome {
 type daemon struct {
 	cmd     *exec.Cmd
 	address string
+	token   string // of an administrator
 	log     *bytes.Buffer
 	done    chan error
 }
@@ -122,7 +127,7 @@ func serve(t *testing.T, data string, arguments ...string) *daemon {
 	address := freeAddress(t)
 	d := &daemon{address: "http://" + address, log: &bytes.Buffer{}, done: make(chan error, 1)}
 	arguments = append([]string{"serve", "--data", data, "--listen", address, "--resolver", estate.NameServer,
-		"--resolver-validates", "--unsafe-disk", "--fetch", "--allow-network",
+		"--resolver-validates", "--unsafe-disk", "--fetch", "--allow-visit", "127.0.0.0/8", "--allow-network",
 		fmt.Sprintf("127.0.0.0/8=%d", estate.Port)}, arguments...)
 	d.cmd = exec.Command(filepath.Join(binaries, "nurvikd"), arguments...)
 	d.cmd.Stderr = d.log
@@ -136,8 +141,10 @@ func serve(t *testing.T, data string, arguments ...string) *daemon {
 		require.NoError(t, err, d.log.String())
 	}
 	require.Contains(t, string(line[:n]), d.address)
+	go func() { _, _ = io.Copy(io.Discard, stdout) }() // the set-up address
 	go func() { d.done <- d.cmd.Wait() }()
 	t.Cleanup(func() { d.stop(t) })
+	d.letIn(t, data, arguments)
 	return d
 }
 

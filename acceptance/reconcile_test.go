@@ -13,7 +13,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nurvik/internal/api"
-	"nurvik/internal/client"
 )
 
 // TestServiceReconciles: a machine sends what it holds, its endpoint is visited, and the service tells in what the two
@@ -38,8 +37,7 @@ func TestServiceReconciles(t *testing.T) {
 			"  - endpoint: %s:%s\n    visit-at: [%q]\n    trust: [pilot]\n",
 		ca.path, name, port, address), 0o600))
 	d := serve(t, dataDirectory(t))
-	c, err := client.New(d.address, "")
-	require.NoError(t, err)
+	c := d.client(t)
 	require.Equal(t, 0, nurvik(t, "estate", "import", estateFile, "--server", d.address).status)
 	collect := func(paths ...string) outcome {
 		return nurvik(t, append([]string{"collect", "--holding", "wharf", "--server", d.address}, paths...)...)
@@ -78,6 +76,7 @@ func TestServiceReconciles(t *testing.T) {
 	assert.Equal(t, address, shown.Served[0].Place)
 
 	b := open(t)
+	b.signIn(t, d)
 	b.do(t, chromedp.Navigate(d.address+"/endpoints/"+strconv.FormatInt(x.Endpoint.ID, 10)),
 		chromedp.WaitVisible(`[data-test="deployments"]`))
 	assert.Contains(t, b.text(t, `[data-test="deployments"]`), "nginx.conf:6")
@@ -107,8 +106,7 @@ func TestDeployedTellsTheTruth(t *testing.T) {
 	require.NotEmpty(t, want)
 	d := serve(t, dataDirectory(t), "--resolver", estate.NameServer, "--allow-network",
 		fmt.Sprintf("127.0.0.0/8=%d", estate.Port))
-	c, err := client.New(d.address, "")
-	require.NoError(t, err)
+	c := d.client(t)
 	require.Equal(t, 0, nurvik(t, "estate", "import", estate.EstateFile, "--server", d.address).status)
 	o := nurvik(t, "collect", filepath.Join(estate.Machines, "barbican"), "--server", d.address)
 	require.Equal(t, 0, o.status, o.stderr)

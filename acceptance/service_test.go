@@ -39,8 +39,7 @@ func TestServiceThroughTheClient(t *testing.T) {
 	assert.Contains(t, o.stdout, "finished, 150 endpoints: 51 faulty, 28 at risk, 6 unreachable, 65 sound")
 
 	// What the service judged is what the list of truths says.
-	c, err := client.New(d.address, "")
-	require.NoError(t, err)
+	c := d.client(t)
 	endpoints, err := c.Endpoints(t.Context(), client.EndpointFilter{})
 	require.NoError(t, err)
 	want := readTruth(t).Endpoints
@@ -119,6 +118,7 @@ func TestFollowCanBeLeft(t *testing.T) {
 	d := serve(t, dataDirectory(t), "--handshake-timeout", "2s", "--visits", "2")
 	require.Equal(t, 0, nurvik(t, "estate", "import", silentEstate(t, 20), "--server", d.address).status)
 	cmd := exec.Command(filepath.Join(binaries, "nurvik"), "run", "--follow", "--server", d.address)
+	cmd.Env = append(os.Environ(), "NURVIK_TOKEN="+d.token)
 	var stderr strings.Builder
 	cmd.Stderr = &stderr
 	require.NoError(t, cmd.Start())
@@ -149,8 +149,7 @@ func TestKilledInTheMiddle(t *testing.T) {
 	data := dataDirectory(t)
 	d := serve(t, data, "--handshake-timeout", "400ms", "--visits", "4")
 	require.Equal(t, 0, nurvik(t, "estate", "import", silentEstate(t, count), "--server", d.address).status)
-	c, err := client.New(d.address, "")
-	require.NoError(t, err)
+	c := d.client(t)
 	a, err := c.StartAudit(t.Context(), api.AuditStart{})
 	require.NoError(t, err)
 	before := api.Audit{}
@@ -164,9 +163,7 @@ func TestKilledInTheMiddle(t *testing.T) {
 
 	d = serve(t, data, "--handshake-timeout", "400ms", "--visits", "4")
 	assert.Contains(t, d.log.String(), "adopted the PostgreSQL that was still running")
-	if c, err = client.New(d.address, ""); err != nil {
-		require.NoError(t, err)
-	}
+	c = d.client(t)
 	after, err := c.Audit(t.Context(), a.ID)
 	require.NoError(t, err)
 	assert.GreaterOrEqual(t, after.Done, before.Done, "what was done stays done")

@@ -51,6 +51,7 @@ type load struct {
 	t        *testing.T
 	ctx      context.Context
 	address  string
+	token    string
 	client   *client.Client
 	statuses [600]atomic.Int64
 	mutex    sync.Mutex
@@ -73,11 +74,10 @@ func (l *load) note(status int, what string) {
 func TestSoak(t *testing.T) {
 	d := serve(t, dataDirectory(t), "--handshake-timeout", "3s", "--visit-timeout", "20s")
 	require.Equal(t, 0, nurvik(t, "estate", "import", estate.EstateFile, "--server", d.address).status)
-	c, err := client.New(d.address, "")
-	require.NoError(t, err)
+	c := d.client(t)
 	ctx, cancel := context.WithTimeout(t.Context(), soakTime(t))
 	defer cancel()
-	l := &load{t: t, ctx: ctx, address: d.address, client: c}
+	l := &load{t: t, ctx: ctx, address: d.address, token: d.token, client: c}
 	honest := readTruth(t).Endpoints
 	hostile := hostileEndpoints(t, ctx)
 	for i, at := range hostile {
@@ -147,7 +147,10 @@ func TestSoak(t *testing.T) {
 var goroutines = regexp.MustCompile(`(?m)^go_goroutines (\d+)`)
 
 func (l *load) goroutines() int {
-	response, err := http.Get(l.address + "/metrics")
+	r, err := http.NewRequestWithContext(l.t.Context(), "GET", l.address+"/metrics", nil)
+	require.NoError(l.t, err)
+	r.Header.Set("Authorization", "Bearer "+l.token)
+	response, err := http.DefaultClient.Do(r)
 	require.NoError(l.t, err)
 	defer response.Body.Close()
 	text, err := io.ReadAll(response.Body)
@@ -278,6 +281,7 @@ func (l *load) askAnything() {
 }
 
 func (l *load) do(r *http.Request) (body []byte) {
+	r.Header.Set("Authorization", "Bearer "+l.token)
 	response, err := http.DefaultClient.Do(r)
 	if err != nil {
 		return nil

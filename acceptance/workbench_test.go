@@ -51,8 +51,7 @@ func (b *browser) requests() int {
 // served is how many requests the service has answered, those for this number included.
 func (d *daemon) served(t *testing.T) (total int) {
 	t.Helper()
-	response, err := http.Get(d.address + "/metrics")
-	require.NoError(t, err)
+	response := d.get(t, "/metrics")
 	defer response.Body.Close()
 	text, err := io.ReadAll(response.Body)
 	require.NoError(t, err)
@@ -69,6 +68,7 @@ func (d *daemon) served(t *testing.T) (total int) {
 func TestWorkbench(t *testing.T) {
 	d := serve(t, dataDirectory(t))
 	b := open(t)
+	b.signIn(t, d)
 	host := func(path string) string { return filepath.Join(estate.Hosts, path) }
 
 	b.do(t, chromedp.Navigate(d.address+"/"), chromedp.WaitVisible(`[data-test="start-audit"]`))
@@ -192,6 +192,7 @@ func TestSendHolding(t *testing.T) {
 	assert.Contains(t, nurvik(t, "findings", "--server", d.address).stdout, "quay:")
 
 	b := open(t)
+	b.signIn(t, d)
 	b.do(t, chromedp.Navigate(d.address+"/holdings"), chromedp.Click(`//a[contains(., 'quay')]`),
 		chromedp.WaitVisible(`[data-code="pair.key-mismatch"]`))
 	assert.Contains(t, b.text(t, `[data-code="pair.key-mismatch"]`), "/etc/ssl/bollard.key")

@@ -5,7 +5,7 @@
       <img src="/mark.svg" alt="" width="22" height="22" />
       {{ t('app.name') }}
     </router-link>
-    <nav :aria-label="t('app.pages')">
+    <nav v-if="session.who" :aria-label="t('app.pages')">
       <router-link :to="{ name: 'estate' }">{{ t('app.estate') }}</router-link>
       <router-link :to="{ name: 'holdings' }">{{ t('app.holdings') }}</router-link>
       <router-link :to="{ name: 'expiry' }">{{ t('app.expiry') }}</router-link>
@@ -13,7 +13,11 @@
       <router-link :to="{ name: 'what-ifs' }">{{ t('app.whatIf') }}</router-link>
       <router-link :to="{ name: 'workbench' }">{{ t('app.workbench') }}</router-link>
     </nav>
-    <AuditBar class="audit" />
+    <AuditBar v-if="session.who" class="audit" />
+    <span v-else class="audit" />
+    <router-link v-if="session.who" class="person" :to="{ name: 'account' }" data-test="account">{{
+      session.who.name
+    }}</router-link>
     <button type="button" class="look" @click="next">{{ t('look.change', { look: t(`look.${look}`) }) }}</button>
   </header>
   <main id="contents" tabindex="-1">
@@ -24,7 +28,10 @@
 <script lang="ts" setup>
 import AuditBar from './audits/AuditBar.vue'
 import { useLook } from './look/use-look'
+import { useSession } from './people/session'
 import { t } from './words/t'
+
+const session = useSession()
 
 const { look, next } = useLook()
 </script>
@@ -41,6 +48,8 @@ const { look, next } = useLook()
 nav { display: flex; gap: 14px; }
 nav a { color: inherit; text-decoration: none; padding: 3px 2px; border-bottom: 2px solid transparent; }
 nav a:hover, nav a.router-link-active { border-bottom-color: currentColor; }
+.person { color: inherit; text-decoration: none; white-space: nowrap; }
+.person:hover { text-decoration: underline; }
 .audit { flex: 1; min-width: 0; }
 .look {
   background: none; border: 1px solid transparent; color: inherit; font: inherit; padding: 3px 8px;

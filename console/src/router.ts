@@ -1,5 +1,6 @@
 import { createRouter, createWebHistory } from 'vue-router'
 import EstatePage from './estate/EstatePage.vue'
+import { useSession } from './people/session'
 
 export const router = createRouter({
   history: createWebHistory(),
@@ -29,6 +30,17 @@ export const router = createRouter({
       props: (to) => ({ id: Number(to.params.id) }),
     },
     { path: '/workbench', name: 'workbench', component: () => import('./workbench/WorkbenchPage.vue') },
+    { path: '/sign-in', name: 'sign-in', component: () => import('./people/SignInPage.vue'), meta: { open: true } },
+    { path: '/set-up', name: 'set-up', component: () => import('./people/SetUpPage.vue'), meta: { open: true } },
+    { path: '/account', name: 'account', component: () => import('./people/AccountPage.vue') },
+    { path: '/people', name: 'people', component: () => import('./people/PeoplePage.vue') },
+    { path: '/activity', name: 'activity', component: () => import('./people/ActivityPage.vue') },
     { path: '/:rest(.*)*', redirect: { name: 'estate' } },
   ],
+})
+
+router.beforeEach(async (to) => {
+  const session = useSession()
+  await session.load()
+  return session.out && !to.meta.open ? { name: 'sign-in', query: { to: to.fullPath } } : true
 })

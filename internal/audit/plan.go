@@ -26,7 +26,7 @@ import (
 	"nurvik/core/trust"
 	"nurvik/core/words"
 	"nurvik/internal/estatefile"
-	"nurvik/internal/fetch"
+	"nurvik/internal/outbound"
 )
 
 // Request is what the caller asks for.
@@ -63,7 +63,7 @@ type Plan struct {
 	unordered      bool           // some of the heap came from a directory or an archive
 	ofFiles        assess.Expectation
 	anchors        []*trust.Store
-	networks       []fetch.Network
+	networks       []outbound.Network
 	limits         limits.Limits // of the estate files
 	resolver       *estatefile.Resolver
 	heap           bool
@@ -84,7 +84,7 @@ type visit struct {
 func (p *Plan) Policy() policy.Policy { return p.ofFiles.Policy }
 
 // Networks are those that issuers may be asked in, beside the public ones.
-func (p *Plan) Networks() []fetch.Network { return p.networks }
+func (p *Plan) Networks() []outbound.Network { return p.networks }
 
 // Notes are what the caller should know of how the call was understood.
 func (p *Plan) Notes() []string { return p.notes }
@@ -163,7 +163,7 @@ func NewPlan(ctx context.Context, r Request) (*Plan, error) {
 	if p.policy, err = LoadPolicy(r.Policy); err != nil {
 		return nil, err
 	}
-	if p.plan.networks, err = fetch.ParseNetworks(r.Networks); err != nil {
+	if p.plan.networks, err = outbound.ParseNetworks(r.Networks); err != nil {
 		return nil, &UsageError{err}
 	}
 	estate, rest, err := p.sort()

@@ -3,10 +3,12 @@ package cli
 import (
 	"context"
 	"errors"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"nurvik/internal/client"
+	"nurvik/internal/settings"
 )
 
 // DefaultServer is where a service on this machine listens.
@@ -14,12 +16,20 @@ const DefaultServer = "http://127.0.0.1:8410"
 
 func addServer(cmd *cobra.Command, server *string) {
 	cmd.PersistentFlags().StringVar(server, "server", DefaultServer,
-		"use the service at this `URL`; the token is read from NURVIK_TOKEN or the configuration file")
+		"use the service at this `URL`; the token is that of \"nurvik login\", NURVIK_TOKEN or the configuration file")
 }
 
 // connect makes the client with the token of the configuration.
 func (a *app) connect(server string) (*client.Client, error) {
-	c, err := client.New(server, a.token)
+	token := a.token
+	if token == "" {
+		all, err := settings.ReadCredentials(settings.CredentialsFile(a.configFile))
+		if err != nil {
+			return nil, usage(err)
+		}
+		token = all[strings.TrimSuffix(server, "/")].Token
+	}
+	c, err := client.New(server, token)
 	if err != nil {
 		return nil, usage(err)
 	}

@@ -25,7 +25,10 @@ import (
 type Client struct {
 	base  string
 	token string
+	open  error // why no secret may be sent there; nil where it may
 	http  *http.Client
+
+	cookie *http.Cookie // of a session that was begun; nil without one
 }
 
 // New makes a client of the service at the address; the token may be empty.
@@ -34,12 +37,15 @@ func New(address, token string) (*Client, error) {
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
 		return nil, fmt.Errorf("%q is no address of a service: write http://HOST:PORT", address)
 	}
-	if token != "" && u.Scheme == "http" && !isLoopback(u.Hostname()) {
-		return nil, fmt.Errorf(
-			"a token is not sent to %s over plain HTTP, where others can read it: use https, or a service "+
-				"on this machine", u.Host)
+	var open error
+	if u.Scheme == "http" && !isLoopback(u.Hostname()) {
+		open = fmt.Errorf("no token and no password is sent to %s over plain HTTP, where others can read it: use "+
+			"https, or a service on this machine", u.Host)
 	}
-	return &Client{base: strings.TrimSuffix(address, "/"), token: token, http: &http.Client{
+	if token != "" && open != nil {
+		return nil, open
+	}
+	return &Client{base: strings.TrimSuffix(address, "/"), token: token, open: open, http: &http.Client{
 		Transport: &http.Transport{
 			Proxy: http.ProxyFromEnvironment, DialContext: (&net.Dialer{Timeout: connectTime}).DialContext,
 			TLSHandshakeTimeout: connectTime, ResponseHeaderTimeout: answerTime, MaxResponseHeaderBytes: 64 << 10,
@@ -102,6 +108,12 @@ func IsNotFound(err error) bool {
 	return errors.As(err, &p) && p.Status == http.StatusNotFound
 }
 
+// IsUnknown reports whether the service does not know who is calling.
+func IsUnknown(err error) bool {
+	var p *Problem
+	return errors.As(err, &p) && p.Status == http.StatusUnauthorized
+}
+
 func (c *Client) request(ctx context.Context, method, path string, in any) (*http.Response, error) {
 	var data []byte
 	if in != nil {
@@ -128,6 +140,9 @@ func (c *Client) send(ctx context.Context, method, path, kind string, data []byt
 	}
 	if c.token != "" {
 		r.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	if c.cookie != nil {
+		r.AddCookie(&http.Cookie{Name: c.cookie.Name, Value: c.cookie.Value})
 	}
 	response, err := c.http.Do(r)
 	if err != nil {

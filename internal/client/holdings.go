@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 	"time"
 
@@ -48,22 +49,26 @@ func (c *Client) RemoveHolding(ctx context.Context, id int64) error {
 // JudgedHolding waits until what was sent or set last of the holding is judged.
 func (c *Client) JudgedHolding(ctx context.Context, id int64) (api.Holding, error) {
 	for {
-		var v api.HoldingView
+		// All of them, and not the one alone: a token that only collects may not read its findings.
+		var list []api.Holding
 		err := c.patiently(ctx, func() (err error) { // a restart of the service ends no waiting
-			v, err = c.Holding(ctx, id)
+			list, err = c.Holdings(ctx)
 			return err
 		})
+		if err != nil {
+			return api.Holding{}, err
+		}
+		i := slices.IndexFunc(list, func(h api.Holding) bool { return h.ID == id })
 		switch {
-		case err != nil:
-			return v.Holding, err
-		case v.Holding.Failure != "":
-			return v.Holding, fmt.Errorf("the service could not judge the holding %q: %s", v.Holding.Name,
-				v.Holding.Failure)
-		case !v.Holding.Waiting:
-			return v.Holding, nil
+		case i < 0:
+			return api.Holding{}, &Problem{Status: http.StatusNotFound, Detail: "the holding was removed meanwhile"}
+		case list[i].Failure != "":
+			return list[i], fmt.Errorf("the service could not judge the holding %q: %s", list[i].Name, list[i].Failure)
+		case !list[i].Waiting:
+			return list[i], nil
 		}
 		if err := pause(ctx); err != nil {
-			return v.Holding, err
+			return list[i], err
 		}
 	}
 }

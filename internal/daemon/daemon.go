@@ -67,7 +67,8 @@ func (a *app) root() *cobra.Command {
 	flags.StringVar(&a.configFile, "config", settings.DefaultFile("nurvikd"), "read the configuration from `FILE`")
 	flags.StringVar(&a.logLevel, "log-level", "info", "log from this `LEVEL` on: debug, info, warn or error")
 	flags.StringVar(&a.logForm, "log-form", "text", "write the log in this `FORM`: text or json")
-	root.AddCommand(a.serveCommand(), a.demoCommand(), a.openAPICommand(), a.versionCommand())
+	root.AddCommand(a.serveCommand(), a.adminCommand(), a.checkCommand(), a.backupCommand(), a.restoreCommand(),
+		a.demoCommand(), a.openAPICommand(), a.versionCommand())
 	return root
 }
 
@@ -109,7 +110,14 @@ func (a *app) serviceFlags(cmd *cobra.Command, c *service.Config) {
 	flags := cmd.Flags()
 	flags.StringVar(&a.user, "user", "",
 		"started as root, run everything as the user `NAME` (default "+usualUser+", where that user exists)")
-	flags.StringVar(&c.Listen, "listen", "127.0.0.1:8410", "listen on this loopback `ADDRESS:PORT`")
+	flags.StringVar(&c.Listen, "listen", "127.0.0.1:8410", "listen on this `ADDRESS:PORT`; beyond this machine only with a certificate")
+	flags.StringVar(&c.SignIn.Certificate, "tls-certificate", "",
+		"serve HTTPS with the certificate chain in this `FILE`, which is read anew when it changes")
+	flags.StringVar(&c.SignIn.Key, "tls-key", "", "the private key of --tls-certificate is in this `FILE`")
+	flags.StringVar(&c.SignIn.PublicURL, "public-url", "",
+		"browsers reach the service at this `URL`, through a proxy")
+	flags.StringArrayVar(&c.SignIn.Proxies, "trusted-proxy", nil,
+		"believe X-Forwarded-For of this address or `NETWORK`; repeat for more")
 	flags.StringVar(&c.Data, "data", "", "keep the private database in this `DIRECTORY` (default "+dataDirectory()+")")
 	flags.StringVar(&c.Database, "database", "", "use the PostgreSQL database at this `URL` instead of a private one")
 	flags.StringVar(&c.PostgresBin, "postgres-bin", "",
@@ -127,6 +135,9 @@ func (a *app) serviceFlags(cmd *cobra.Command, c *service.Config) {
 	flags.StringArrayVar(&c.Networks, "allow-network", nil,
 		"also ask issuers in this `NETWORK` on ports 80 and 443, such as 10.0.0.0/8, or on others with "+
 			"10.0.0.0/8=80,8080; public addresses are always allowed; repeat for more")
+	flags.StringArrayVar(&c.Visitable, "allow-visit", nil,
+		"also visit endpoints in this `NETWORK`, such as 127.0.0.0/8, or on some ports with 127.0.0.1/32=636,993; "+
+			"public and private addresses are always allowed, and this machine and its link are not; repeat for more")
 	flags.StringVar(&c.Effort, "effort", "",
 		"set how much each visit asks, `EFFORT`: quick, normal or full (default normal, and quick for mysql: MySQL "+
 			"locks out a host after 100 connections that end before the login, and normal makes about 25)")
@@ -174,6 +185,7 @@ func (a *app) serveCommand() *cobra.Command {
 		Short: "Serve the API and the console, and run audits",
 		Example: `  nurvikd serve
   nurvikd serve --listen 127.0.0.1:9000 --data /srv/nurvik
+  nurvikd serve --listen 0.0.0.0:8443 --tls-certificate chain.pem --tls-key key.pem
   nurvikd serve --database postgres://nurvik@db.tarnholm.example/nurvik`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
@@ -183,8 +195,13 @@ func (a *app) serveCommand() *cobra.Command {
 			if err := a.settleData(&c); err != nil {
 				return err
 			}
-			return service.Run(cmd.Context(), c, func(address string) {
+			return service.Run(cmd.Context(), c, func(address, setUp string) {
 				fmt.Fprintf(a.stdout, "Console and API: %s/\n", address)
+				if setUp != "" {
+					fmt.Fprintf(a.stdout,
+						"Nobody has an account yet. Make the first administrator within a day, at "+
+							"this address, which works once:\n  %s\n", setUp)
+				}
 			})
 		},
 	}

@@ -25,12 +25,23 @@ import (
 	"nurvik/internal/harbour"
 	"nurvik/internal/report"
 	"nurvik/internal/service"
+	"nurvik/internal/service/auth"
 	"nurvik/internal/vantage"
 )
 
 // demoHandshake is shorter than usual: the harbour is on this machine, and one
 // of its endpoints never answers.
 const demoHandshake = 2 * time.Second
+
+// demoPassword is that of everybody in the demo, which listens on this machine only.
+const demoPassword = "lantern over the quay"
+
+// demoPeople have an account in the demo. Whoever is on this machine is taken for the first.
+var demoPeople = []service.Account{
+	{Name: "harbour-master", Password: demoPassword, Role: auth.Administrator},
+	{Name: "pilot", Password: demoPassword, Role: auth.Auditor},
+	{Name: "tide-clerk", Password: demoPassword, Role: auth.Viewer},
+}
 
 func (a *app) demoCommand() *cobra.Command {
 	c := service.Config{Console: console.Files()}
@@ -79,13 +90,15 @@ func (a *app) demo(ctx context.Context, c service.Config, port uint16, once bool
 	if c.Resolver.Address == "" {
 		c.Resolver = vantage.NameServer{Address: h.NameServer, Validates: true}
 	}
+	c.SignIn.Accounts, c.SignIn.LetIn = demoPeople, demoPeople[0].Name
 	c.Issuers, c.Networks = true, append(c.Networks, fmt.Sprintf("127.0.0.0/8=%d", h.Port))
+	c.Visitable = append(c.Visitable, "127.0.0.0/8")
 
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	ready := make(chan string, 1)
 	ended := make(chan error, 1)
-	go func() { ended <- service.Run(ctx, c, func(address string) { ready <- address }) }()
+	go func() { ended <- service.Run(ctx, c, func(address, _ string) { ready <- address }) }()
 	select {
 	case err := <-ended:
 		return err
@@ -151,7 +164,10 @@ Files:    nurvik audit --estate %[2]s %[3]s %[4]s --password-file %[5]s
 Servers:  nurvik audit %[6]s
 Sort out: nurvik identify %[4]s
           nurvik pair %[4]s --password-file %[5]s
-`, address, h.EstateFile, h.Files, h.Hosts, h.Passwords, h.Machines)
+Sign-in:  the demo takes everybody on this machine for %[7]s. To be somebody else, sign in
+          as %[8]s or %[9]s with the password "%[10]s".
+`, address, h.EstateFile, h.Files, h.Hosts, h.Passwords, h.Machines, demoPeople[0].Name, demoPeople[1].Name,
+		demoPeople[2].Name, demoPassword)
 	return err
 }
 

@@ -20,7 +20,7 @@ import (
 	"nurvik/core/policy"
 	"nurvik/core/strictyaml"
 	"nurvik/core/trust"
-	"nurvik/internal/fetch"
+	"nurvik/internal/outbound"
 )
 
 // Estate is the contents of an estate file.
@@ -30,9 +30,9 @@ type Estate struct {
 	Policies map[string]Policy `yaml:"policies,omitempty"`
 	Defaults Defaults          `yaml:"defaults,omitempty"`
 	// that issuers may be asked in, beside the public ones
-	Networks []fetch.NetworkEntry `yaml:"networks,omitempty,flow"`
-	Resolver *Resolver            `yaml:"resolver,omitempty"` // name server to ask instead of the system's
-	Limits   limits.Limits        `yaml:"limits,omitempty"`   // of visits
+	Networks []outbound.NetworkEntry `yaml:"networks,omitempty,flow"`
+	Resolver *Resolver               `yaml:"resolver,omitempty"` // name server to ask instead of the system's
+	Limits   limits.Limits           `yaml:"limits,omitempty"`   // of visits
 	// the names in CAA records by which CAs go, by the common name or the organisation of the CA
 	CAAIssuers map[string][]string `yaml:"caa-issuers,omitempty"`
 	Endpoints  []endpoint.Settings `yaml:"endpoints"`
@@ -291,8 +291,8 @@ func (e *Estate) Write() ([]byte, error) {
 }
 
 // AllowedNetworks are those that issuers may be asked in; they were checked when the file was read.
-func (e *Estate) AllowedNetworks() []fetch.Network {
-	var out []fetch.Network
+func (e *Estate) AllowedNetworks() []outbound.Network {
+	var out []outbound.Network
 	for _, entry := range e.Networks {
 		if n, err := entry.Parse(); err == nil {
 			out = append(out, n)

@@ -16,11 +16,13 @@ import (
 	"strconv"
 	"syscall"
 	"time"
+
+	"nurvik/internal/outbound"
 )
 
 // Options say how things are fetched.
 type Options struct {
-	Allowed []Network                                                    // beside the public addresses
+	Allowed []outbound.Network                                           // beside the public addresses
 	Lookup  func(ctx context.Context, host string) ([]netip.Addr, error) // of host names
 	Timeout time.Duration                                                // for one request; default 10 s
 }
@@ -28,6 +30,7 @@ type Options struct {
 // Fetcher gets things over HTTP. It implements chain.Fetcher.
 type Fetcher struct {
 	options Options
+	gate    *outbound.Gate
 	client  *http.Client
 }
 
@@ -36,7 +39,7 @@ func New(o Options) *Fetcher {
 	if o.Timeout <= 0 {
 		o.Timeout = 10 * time.Second
 	}
-	f := &Fetcher{options: o}
+	f := &Fetcher{options: o, gate: outbound.Issuers(o.Allowed)}
 	f.client = &http.Client{
 		Timeout: o.Timeout,
 		Transport: &http.Transport{
@@ -53,48 +56,6 @@ func New(o Options) *Fetcher {
 		},
 	}
 	return f
-}
-
-// notPublic are networks for special purposes that netip has no word for
-// (IANA special-purpose address registries).
-var notPublic = []netip.Prefix{
-	netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("192.0.0.0/24"),
-	netip.MustParsePrefix("192.0.2.0/24"), netip.MustParsePrefix("198.18.0.0/15"),
-	netip.MustParsePrefix("198.51.100.0/24"), netip.MustParsePrefix("203.0.113.0/24"),
-	netip.MustParsePrefix("240.0.0.0/4"), netip.MustParsePrefix("0.0.0.0/8"),
-	netip.MustParsePrefix("192.88.99.0/24"), netip.MustParsePrefix("::/96"), netip.MustParsePrefix("fec0::/10"),
-	netip.MustParsePrefix("64:ff9b:1::/48"), netip.MustParsePrefix("2001::/23"), netip.MustParsePrefix("2001:db8::/32"),
-	netip.MustParsePrefix("2002::/16"), netip.MustParsePrefix("100::/64"), netip.MustParsePrefix("3fff::/20"),
-	netip.MustParsePrefix("5f00::/16"),
-}
-
-// translated is the network of IPv6 addresses that stand for the IPv4 address in their last bytes (RFC 6052, 2.1).
-var translated = netip.MustParsePrefix("64:ff9b::/96")
-
-// meant is the address that packets to the address end at.
-func meant(address netip.Addr) netip.Addr {
-	address = address.Unmap().WithZone("")
-	if translated.Contains(address) {
-		bytes := address.As16()
-		return netip.AddrFrom4([4]byte(bytes[12:]))
-	}
-	return address
-}
-
-// permitted reports whether the address may be asked on the port.
-func (f *Fetcher) permitted(address netip.Addr, port uint16) bool {
-	address = meant(address)
-	for _, n := range f.options.Allowed {
-		if n.holds(address, port) {
-			return true
-		}
-	}
-	for _, p := range notPublic {
-		if p.Contains(address) {
-			return false
-		}
-	}
-	return address.IsGlobalUnicast() && !address.IsPrivate()
 }
 
 // dial connects to the first permitted address of the host. The address that
@@ -116,7 +77,7 @@ func (f *Fetcher) dial(ctx context.Context, network, place string) (net.Conn, er
 	}
 	var failure error
 	for _, address := range addresses {
-		if !f.permitted(address, uint16(number)) {
+		if f.gate.Check(netip.AddrPortFrom(address, uint16(number))) != nil {
 			failure = errors.Join(failure,
 				fmt.Errorf("%s is neither public nor in a network that is allowed on port %s",
 					address.Unmap(), port))

@@ -18,6 +18,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"nurvik/internal/fetch"
+	"nurvik/internal/outbound"
 )
 
 func lookup(_ context.Context, host string) ([]netip.Addr, error) {
@@ -62,7 +63,7 @@ func TestFetch(t *testing.T) {
 	require.NoError(t, closed.Close())
 	_, closedPort, err := net.SplitHostPort(closed.Addr().String())
 	require.NoError(t, err)
-	allowed, err := fetch.ParseNetworks([]string{"127.0.0.0/8=" + port + "," + closedPort})
+	allowed, err := outbound.ParseNetworks([]string{"127.0.0.0/8=" + port + "," + closedPort})
 	require.NoError(t, err)
 	f := fetch.New(fetch.Options{Allowed: allowed, Lookup: lookup, Timeout: 2 * time.Second})
 	tests := []struct {
@@ -123,23 +124,23 @@ func TestFetch(t *testing.T) {
 	})
 	for text, want := range map[string]string{"10.0.0.0": "ADDRESS/BITS", "10.0.0.0/8=": "no port",
 		"10.0.0.0/8=80,": "no port", "10.0.0.0/8=0": "no port", "10.0.0.0/8=70000": "no port"} {
-		_, err = fetch.ParseNetworks([]string{text})
+		_, err = outbound.ParseNetworks([]string{text})
 		assert.ErrorContains(t, err, want, text)
 	}
 	for text, want := range map[string]string{"10.1.2.3/8": "[{10.0.0.0/8 []}]",
 		"{network: 10.0.0.0/8}":                    "[{10.0.0.0/8 []}]",
 		"{network: 10.0.0.0/8, ports: [80, 8080]}": "[{10.0.0.0/8 [80 8080]}]", "fd00::/8=81": "[{fd00::/8 [81]}]"} {
-		var entry fetch.NetworkEntry
+		var entry outbound.NetworkEntry
 		require.NoError(t, yaml.Unmarshal([]byte(text), &entry))
 		n, err := entry.Parse()
 		require.NoError(t, err)
-		assert.Equal(t, want, fmt.Sprint([]fetch.Network{n}))
+		assert.Equal(t, want, fmt.Sprint([]outbound.Network{n}))
 	}
 }
 
-func networks(t *testing.T, texts ...string) []fetch.Network {
+func networks(t *testing.T, texts ...string) []outbound.Network {
 	t.Helper()
-	out, err := fetch.ParseNetworks(texts)
+	out, err := outbound.ParseNetworks(texts)
 	require.NoError(t, err)
 	return out
 }

@@ -17,13 +17,14 @@ import (
 	"nurvik/core/plain"
 	"nurvik/core/rescue"
 	"nurvik/internal/fetch"
+	"nurvik/internal/outbound"
 )
 
 // Options say what is asked.
 type Options struct {
-	Revocation bool            // ask about revocation
-	Issuers    bool            // fetch issuers' certificates that a chain lacks
-	Networks   []fetch.Network // that may be asked beside the public ones
+	Revocation bool               // ask about revocation
+	Issuers    bool               // fetch issuers' certificates that a chain lacks
+	Networks   []outbound.Network // that may be asked beside the public ones
 	Lookup     func(ctx context.Context, host string) ([]netip.Addr, error)
 	Timeout    time.Duration // for one request; default 10 s
 	Now        func() time.Time

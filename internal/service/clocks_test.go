@@ -224,8 +224,9 @@ func TestTimesFromTheFuture(t *testing.T) {
 	data := shortDirectory(t)
 	ctx, cancel := context.WithCancel(t.Context())
 	ended, ready := make(chan error, 1), make(chan string, 1)
-	config := service.Config{Data: data, Listen: free(), Silent: true, UnsafeDisk: true, Log: silent}
-	go func() { ended <- service.Run(ctx, config, func(address string) { ready <- address }) }()
+	config := service.Config{Data: data, Listen: free(), Silent: true, UnsafeDisk: true, Log: silent,
+		SignIn: letIn, Visitable: []string{"127.0.0.0/8"}}
+	go func() { ended <- service.Run(ctx, config, func(address, _ string) { ready <- address }) }()
 	var address string
 	select {
 	case address = <-ready:

@@ -204,17 +204,33 @@ func jsonNumber(n int64) string {
 	return string(data)
 }
 
-func TestTakenPortAndForeignAddress(t *testing.T) {
+func TestWhereItMayListen(t *testing.T) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer l.Close()
-	assert.ErrorContains(t, runOnce(t, l.Addr().String()), "choose another with --listen")
-	assert.ErrorContains(t, runOnce(t, "0.0.0.0:8410"), "loopback")
-	assert.ErrorContains(t, runOnce(t, "north"), "no address to listen on")
-}
-
-func runOnce(t *testing.T, listen string) error {
-	t.Helper()
-	return service.Run(t.Context(), service.Config{Data: t.TempDir(), Listen: listen,
-		Log: slog.New(slog.NewTextHandler(io.Discard, nil))}, func(string) {})
+	for name, tt := range map[string]struct {
+		listen string
+		in     service.SignIn
+		words  string
+	}{
+		"a taken port":         {listen: l.Addr().String(), words: "choose another with --listen"},
+		"no address":           {listen: "north", words: "no address to listen on"},
+		"others, without TLS":  {listen: "0.0.0.0:8410", words: "give --tls-certificate and --tls-key"},
+		"half of TLS":          {listen: "127.0.0.1:0", in: service.SignIn{Key: "key.pem"}, words: "go together"},
+		"no certificate there": {listen: "127.0.0.1:0", in: service.SignIn{Certificate: "/x", Key: "/y"}, words: "/x"},
+		"others, and let in": {listen: "[::]:0", in: service.SignIn{Certificate: "/x", Key: "/y", LetIn: "x"},
+			words: "let in"},
+		"no URL": {listen: "127.0.0.1:0", in: service.SignIn{PublicURL: "nurvik"},
+			words: "--public-url"},
+		"a URL with a path": {listen: "127.0.0.1:0", in: service.SignIn{PublicURL: "https://x/y"},
+			words: "--public-url"},
+		"no network of a proxy": {listen: "127.0.0.1:0", in: service.SignIn{Proxies: []string{"all"}},
+			words: "--trusted-proxy"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			err := service.Run(t.Context(), service.Config{Data: t.TempDir(), Listen: tt.listen, SignIn: tt.in,
+				Log: slog.New(slog.DiscardHandler)}, func(string, string) { t.Error("it listens") })
+			assert.ErrorContains(t, err, tt.words)
+		})
+	}
 }

@@ -4,6 +4,7 @@ package service
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -22,9 +23,8 @@ import (
 	"nurvik/core/plain"
 	"nurvik/core/policy"
 	"nurvik/core/rescue"
-	"nurvik/internal/fetch"
 	"nurvik/internal/inquiry"
-	"nurvik/internal/service/auth"
+	"nurvik/internal/outbound"
 	"nurvik/internal/service/jobs"
 	"nurvik/internal/service/postgres"
 	"nurvik/internal/service/store"
@@ -34,10 +34,11 @@ import (
 
 // Config is what can be chosen.
 type Config struct {
-	Data        string             // data directory
-	Database    string             // URL of a database; "" for a private one
-	PostgresBin string             // directory of PostgreSQL's programs
-	Listen      string             // loopback ADDRESS:PORT
+	Data        string // data directory
+	Database    string // URL of a database; "" for a private one
+	PostgresBin string // directory of PostgreSQL's programs
+	Listen      string // ADDRESS:PORT
+	SignIn      SignIn
 	PublicHosts []string           // further host names under which the service is reached
 	Instance    string             // name among the processes on one database
 	Resolver    vantage.NameServer // to ask instead of the system's
@@ -47,6 +48,7 @@ type Config struct {
 	Silent      bool               // do not ask issuers about revocation
 	Issuers     bool               // fetch issuers' certificates that chains lack
 	Networks    []string           // that issuers may be asked in, beside the public ones
+	Visitable   []string           // networks that may be visited, beside public and private ones
 	Console     fs.FS
 	Log         *slog.Logger
 	UnsafeDisk  bool // tests only: do not wait for the disk
@@ -58,16 +60,21 @@ const maxConnections = 512
 // stopTime bounds an orderly stop.
 const stopTime = 30 * time.Second
 
-// Run serves until the context ends, then stops in order. Ready is called with
-// the address once everything works.
-func Run(ctx context.Context, c Config, ready func(address string)) (err error) {
+// Run serves until the context ends, then stops in order. Ready is called once
+// everything works, with the address and, where nobody has an account yet, the
+// one-time address for the first administrator.
+func Run(ctx context.Context, c Config, ready func(address, setUp string)) (err error) {
 	network, err := vantage.Network(c.Resolver)
 	if err != nil {
 		return fmt.Errorf("--resolver: %w", err)
 	}
-	networks, err := fetch.ParseNetworks(c.Networks)
+	networks, err := outbound.ParseNetworks(c.Networks)
 	if err != nil {
 		return fmt.Errorf("--allow-network: %w", err)
+	}
+	visitable, err := outbound.ParseNetworks(c.Visitable)
+	if err != nil {
+		return fmt.Errorf("--allow-visit: %w", err)
 	}
 	effort, err := facts.ParseEffort(c.Effort)
 	if err != nil {
@@ -76,11 +83,11 @@ func Run(ctx context.Context, c Config, ready func(address string)) (err error) 
 	if err := c.Limits.Check(); err != nil {
 		return err
 	}
-	listener, err := listen(c.Listen)
+	opened, err := openListener(c)
 	if err != nil {
 		return err
 	}
-	defer func() { _ = listener.Close() }()
+	defer func() { _ = opened.listener.Close() }()
 	stopping := func() (context.Context, context.CancelFunc) {
 		return context.WithTimeout(context.WithoutCancel(ctx), stopTime)
 	}
@@ -111,6 +118,8 @@ func Run(ctx context.Context, c Config, ready func(address string)) (err error) 
 			"cause", plain.Text(d.Cause), "stack", plain.Lines(d.Stack))
 	})
 	network.Report = report
+	gate := outbound.Visits(opened.listener.Addr().(*net.TCPAddr).AddrPort(), visitable)
+	network.Dial = gated(gate, network.Dial)
 	if err := s.SeedPolicies(ctx, policy.Names(), now()); err != nil {
 		return err
 	}
@@ -119,7 +128,7 @@ func Run(ctx context.Context, c Config, ready func(address string)) (err error) 
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
-	queue, err := jobs.Open(ctx, s, jobs.Options{Instance: c.Instance, Visits: c.Visits, Network: network,
+	queue, err := jobs.Open(ctx, s, jobs.Options{Instance: c.Instance, Visits: c.Visits, Network: network, Gate: gate,
 		Limits: vantage.Afford(c.Limits), Effort: effort, Desk: desk,
 		Log: c.Log, Metrics: jobs.NewMetrics(registry), Now: now, Report: report})
 	if err != nil {
@@ -136,36 +145,20 @@ func Run(ctx context.Context, c Config, ready func(address string)) (err error) 
 		defer cancel()
 		err = errors.Join(err, queue.Stop(stop))
 	}()
-	bounded := netutil.LimitListener(listener, maxConnections)
-	handler := web.New(web.Options{Store: s, Queue: queue, Auth: auth.Local{}, Console: c.Console,
-		Hosts: append([]string{"localhost", "127.0.0.1", "::1", host(listener)}, c.PublicHosts...), Registry: registry,
-		Log: c.Log, Now: now, Trouble: trouble})
-	if err := serve(serving, bounded, handler, c.Log, ready); err != nil {
+	door, setUp, err := openDoor(ctx, c, opened, s)
+	if err != nil {
+		return err
+	}
+	bounded := netutil.LimitListener(opened.listener, maxConnections)
+	handler := web.New(web.Options{Store: s, Queue: queue, Auth: door, Console: c.Console,
+		Hosts: opened.hosts, Registry: registry, Log: c.Log, Now: now, Trouble: trouble})
+	if err := serve(serving, bounded, opened.tls, handler, c.Log, func() { ready(opened.address, setUp) }); err != nil {
 		return err
 	}
 	if ctx.Err() == nil { // it was not asked to stop
 		return context.Cause(serving)
 	}
 	return nil
-}
-
-// listen opens the port before anything else is begun, so that a taken one costs nothing.
-func listen(address string) (net.Listener, error) {
-	at, err := netip.ParseAddrPort(address)
-	if err != nil {
-		return nil, fmt.Errorf("%q is no address to listen on: write 127.0.0.1:8410 or [::1]:8410", address)
-	}
-	if !at.Addr().IsLoopback() {
-		return nil,
-			fmt.Errorf("%s is not a loopback address; until sign-in exists the service listens on loopback only",
-				at.Addr())
-	}
-	listener, err := net.Listen("tcp", address)
-	if err != nil {
-		return nil, fmt.Errorf("cannot listen on %s: %w; stop what uses the port, or choose another with --listen",
-			address, errors.Unwrap(err))
-	}
-	return listener, nil
 }
 
 func host(l net.Listener) string {
@@ -176,21 +169,38 @@ func host(l net.Listener) string {
 	return h
 }
 
+// gated connects only where the gate lets through, whatever led to the address.
+func gated(gate *outbound.Gate,
+	dial func(context.Context, netip.AddrPort) (net.Conn, error)) func(context.Context, netip.AddrPort) (net.Conn,
+	error) {
+	return func(ctx context.Context, at netip.AddrPort) (net.Conn, error) {
+		if err := gate.Check(at); err != nil {
+			return nil, err
+		}
+		return dial(ctx, at)
+	}
+}
+
 // serve answers until the context ends. Streams end with the context; other
 // requests get a moment.
-func serve(ctx context.Context, listener net.Listener, handler http.Handler, log *slog.Logger,
-	ready func(string)) error {
+func serve(ctx context.Context, listener net.Listener, secure *tls.Config, handler http.Handler, log *slog.Logger,
+	ready func()) error {
 	server := &http.Server{
 		Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 60 * time.Second,
 		IdleTimeout:    2 * time.Minute,
 		MaxHeaderBytes: 64 << 10, BaseContext: func(net.Listener) context.Context { return ctx },
-		ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug),
+		TLSConfig: secure, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug),
 	}
 	failed := make(chan error, 1)
-	go func() { failed <- server.Serve(listener) }()
-	address := "http://" + listener.Addr().String()
-	log.Info("serving", "address", address)
-	ready(address)
+	go func() {
+		if secure != nil {
+			failed <- server.ServeTLS(listener, "", "")
+			return
+		}
+		failed <- server.Serve(listener)
+	}()
+	log.Info("serving", "address", listener.Addr().String())
+	ready()
 	select {
 	case err := <-failed:
 		return err

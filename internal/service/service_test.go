@@ -21,6 +21,7 @@ import (
 	"nurvik/internal/estatefile"
 	"nurvik/internal/harbour"
 	"nurvik/internal/service"
+	"nurvik/internal/service/auth"
 	"nurvik/internal/vantage"
 )
 
@@ -34,6 +35,13 @@ type running struct {
 }
 
 var shared *running
+
+// letIn takes whoever is on this machine for an administrator.
+var letIn = service.SignIn{LetIn: "harbour-master", Accounts: []service.Account{{Name: "harbour-master",
+	Password: password, Role: auth.Administrator}}}
+
+// password is that of everybody in these tests.
+const password = "lantern over the quay"
 
 func TestMain(m *testing.M) { os.Exit(run(m)) }
 
@@ -57,10 +65,11 @@ func run(m *testing.M) int {
 	config := service.Config{Data: filepath.Join(directory, "data"), Listen: free(), Visits: 50,
 		Resolver: vantage.NameServer{Address: h.NameServer,
 			Validates: true}, Networks: []string{fmt.Sprintf("127.0.0.0/8=%d", h.Port)},
-		Issuers: true, UnsafeDisk: true,
+		Issuers: true, UnsafeDisk: true, Visitable: []string{"127.0.0.0/8"},
 		Limits: limits.Limits{Handshake: 20 * time.Second},
+		SignIn: letIn,
 		Log:    slog.New(slog.NewTextHandler(log, &slog.HandlerOptions{Level: slog.LevelDebug}))}
-	go func() { ended <- service.Run(ctx, config, func(address string) { ready <- address }) }()
+	go func() { ended <- service.Run(ctx, config, func(address, _ string) { ready <- address }) }()
 	select {
 	case err := <-ended:
 		panic(err)

@@ -34,6 +34,11 @@ export type Forecast = components['schemas']['LifetimeForecast']
 export type Deployment = components['schemas']['JudgeDeployment']
 export type Coverage = components['schemas']['Coverage']
 export type Edit = components['schemas']['JudgeEdit']
+export type Session = components['schemas']['Session']
+export type Person = components['schemas']['Person']
+export type PersonChange = components['schemas']['PersonChange']
+export type Token = components['schemas']['Token']
+export type Activity = components['schemas']['Activity']
 export type Verdict = Endpoint['verdict']
 
 export const api = createClient<paths>({
@@ -41,6 +46,12 @@ export const api = createClient<paths>({
   // Looked up at each call, so that tests can put another in its place.
   fetch: (request: Request) => globalThis.fetch(request),
 })
+
+/** Goes with writes that have no body: the service takes no other writes than JSON. */
+export const asJSON = { headers: { 'Content-Type': 'application/json' } }
+
+/** Is called when the service does not know who is calling, such as when a session has ended. */
+export const unknown = { caller: () => {} }
 
 /** What went wrong, in words for people. Expected failures are values, never thrown. */
 export interface Failure {
@@ -63,6 +74,7 @@ export async function result<T>(call: Promise<Answer<T>>): Promise<Result<T>> {
   try {
     const { data, error, response } = await call
     if (response.ok) return { ok: true, value: data as T }
+    if (response.status === 401) unknown.caller()
     return {
       ok: false,
       failure: {

@@ -9,12 +9,16 @@
         :indeterminate="audits.current.visits === 0"
         :aria-label="t('audit.progress')"
       />
-      <span class="words">{{ auditWords(audits.current) }}</span>
-      <el-button size="small" data-test="cancel-audit" @click="audits.cancel()">{{ t('audit.cancel') }}</el-button>
+      <span class="words" :title="words">{{ words }}</span>
+      <el-button v-if="session.may('auditor')" size="small" data-test="cancel-audit" @click="audits.cancel()">{{
+        t('audit.cancel')
+      }}</el-button>
     </template>
     <template v-else>
-      <el-button size="small" data-test="start-audit" @click="audits.start()">{{ t('audit.start') }}</el-button>
-      <span class="words">{{ audits.current ? auditWords(audits.current) : t('audit.none') }}</span>
+      <el-button v-if="session.may('auditor')" size="small" data-test="start-audit" @click="audits.start()">{{
+        t('audit.start')
+      }}</el-button>
+      <span class="words" :title="words">{{ words }}</span>
     </template>
     <details v-if="unexamined.length" class="unexamined" data-test="unexamined">
       <summary>{{ t('audit.unexamined', { count: unexamined.length }) }}</summary>
@@ -30,15 +34,18 @@
 
 <script lang="ts" setup>
 import { computed, onMounted } from 'vue'
+import { useSession } from '../people/session'
 import { t } from '../words/t'
 import { auditWords } from './audit-words'
 import { useAudits } from './audits'
 
 const audits = useAudits()
+const session = useSession()
 const percentage = computed(() => {
   const audit = audits.current
   return audit && audit.visits > 0 ? Math.round((100 * audit.done) / audit.visits) : 0
 })
+const words = computed(() => (audits.current ? auditWords(audits.current) : t('audit.none')))
 const unexamined = computed(() => audits.current?.unexamined ?? [])
 onMounted(() => audits.load())
 </script>

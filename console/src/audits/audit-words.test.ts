@@ -28,7 +28,7 @@ describe('auditWords', () => {
         finished_at: '2026-11-25T02:43:00Z',
         verdicts: { sound: 8, 'at-risk': 7, faulty: 17, unreachable: 4 },
       },
-      'Audit 4, 2026-11-25 02:43 UTC: 17 faulty, 7 at risk, 4 unreachable, 8 sound',
+      '17 faulty, 7 at risk, 4 unreachable, 8 sound (audit 4, 2026-11-25 02:43 UTC)',
     ],
   ] as [string, Partial<Audit>, string][])('%s', (_name, change, words) => {
     expect(auditWords({ ...audit, ...change })).toBe(words)

@@ -1,10 +1,28 @@
 import { flushPromises, mount } from '@vue/test-utils'
 import { createPinia } from 'pinia'
 import { afterEach, expect, it, vi } from 'vitest'
+import { useSession } from '../people/session'
 import { serve, stubs } from '../testing/serve'
 import AuditBar from './AuditBar.vue'
 
 afterEach(() => vi.unstubAllGlobals())
+
+it('starts audits for whoever may, and for nobody else', async () => {
+  serve({ 'GET /api/v1/audits': { items: [] } })
+  const pinia = createPinia()
+  const bar = mount(AuditBar, { global: { stubs, plugins: [pinia] } })
+  await flushPromises()
+  expect(bar.find('[data-test=start-audit]').exists()).toBe(false)
+  for (const [role, may] of [
+    ['viewer', false],
+    ['auditor', true],
+    ['administrator', true],
+  ] as const) {
+    useSession(pinia).who = { name: 'pilot', role, through: 'session' }
+    await flushPromises()
+    expect(bar.find('[data-test=start-audit]').exists()).toBe(may)
+  }
+})
 
 it('lists what an audit could not examine, and says nothing where it could', async () => {
   const audit = {

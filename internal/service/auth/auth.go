@@ -1,41 +1,30 @@
-// Package auth says who a caller is. The service listens on loopback only and
-// so far knows one caller, whoever is on this machine; accounts and tokens take
-// the place of Local when they come.
+// Package auth says who a caller is and what that allows: people with a
+// password and a session, and tokens of the API.
 package auth
 
 import (
 	"context"
 	"errors"
-	"net"
 	"net/http"
-	"net/netip"
+	"time"
 )
 
 // Identity is a caller.
-type Identity struct{ Name string }
+type Identity struct {
+	Person  int64 // whose account it is
+	Name    string
+	Role    Role
+	Through string    // "session", "token" with its name, or "demo"
+	Session []byte    // the digest of the session's cookie; nil without one
+	Ends    time.Time // when the session ends unless it is used; zero without one
+	Address string    // where the caller is
+}
+
+// Known reports whether it is somebody.
+func (i Identity) Known() bool { return i.Role != "" }
 
 // ErrUnknown says that nobody is known by what the caller showed.
 var ErrUnknown = errors.New("the caller is not known")
-
-// Authenticator finds out who sent a request.
-type Authenticator interface {
-	Identify(r *http.Request) (Identity, error)
-}
-
-// Local takes every caller on this machine for its operator, and nobody else.
-type Local struct{}
-
-// Identify implements Authenticator.
-func (Local) Identify(r *http.Request) (Identity, error) {
-	host, _, err := net.SplitHostPort(r.RemoteAddr)
-	if err != nil {
-		return Identity{}, ErrUnknown
-	}
-	if address, err := netip.ParseAddr(host); err != nil || !address.IsLoopback() {
-		return Identity{}, ErrUnknown
-	}
-	return Identity{Name: "operator"}, nil
-}
 
 type key struct{}
 
@@ -45,17 +34,17 @@ func From(ctx context.Context) Identity {
 	return identity
 }
 
-// Middleware lets known callers pass.
-func Middleware(a Authenticator) func(http.Handler) http.Handler {
+// Middleware finds out who the caller is. Who nobody knows passes too: what is
+// done then decides on it. failed answers when the database cannot say.
+func (d *Door) Middleware(failed func(http.ResponseWriter, error)) func(http.Handler) http.Handler {
 	return func(next http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			identity, err := a.Identify(r)
-			if err != nil {
-				w.Header().Set("Content-Type", "application/problem+json")
-				w.WriteHeader(http.StatusUnauthorized)
-				_, _ = w.Write([]byte(`{"title":"Unauthorized","status":401,"detail":"callers from other machines are not known yet"}` + "\n"))
+			identity, err := d.Identify(r)
+			if err != nil && !errors.Is(err, ErrUnknown) {
+				failed(w, err)
 				return
 			}
+			identity.Address = d.Address(r).String()
 			next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), key{}, identity)))
 		})
 	}

@@ -23,6 +23,7 @@ import (
 	"nurvik/core/probe"
 	"nurvik/core/rescue"
 	"nurvik/internal/inquiry"
+	"nurvik/internal/outbound"
 	"nurvik/internal/service/store"
 )
 
@@ -34,6 +35,7 @@ type Options struct {
 	Instance string // name of this process among those on the same database; default the host's
 	Visits   int    // visits under way at once; default 50
 	Network  probe.Network
+	Gate     *outbound.Gate // of visits; nil lets through everything
 	Limits   limits.Limits
 	Effort   facts.Effort  // of each visit; "" for the usual
 	Desk     *inquiry.Desk // asks the issuers; nil asks nothing

@@ -177,6 +177,12 @@ func (w *visitWorker) visit(ctx context.Context, visit store.Visit, last bool) e
 			call.ServerName = visit.ServerName
 		}
 	}
+	if q.options.Gate != nil && err == nil {
+		if refused := q.options.Gate.Check(address); refused != nil { // nothing was learnt of the endpoint
+			visit.State, visit.Failure = store.VisitFailed, refused.Error()
+			return q.finish(context.WithoutCancel(ctx), visit)
+		}
+	}
 	if paused, pauseErr := q.paused(ctx, visit, call); pauseErr != nil || paused != nil {
 		if visit.State, visit.Observation = store.VisitDone, paused; pauseErr != nil {
 			return pauseErr

@@ -174,6 +174,9 @@ func (p *place) lend(name string) error {
 	return nil
 }
 
+// ErrInUse says that another nurvikd runs on the data directory.
+var ErrInUse = errors.New("another nurvikd uses the data directory")
+
 // takeLock keeps other processes from the directory.
 func (p *place) takeLock() (*os.File, error) {
 	lock, err := p.root.OpenFile(lockName, os.O_CREATE|os.O_RDWR, 0o600)
@@ -182,8 +185,7 @@ func (p *place) takeLock() (*os.File, error) {
 	}
 	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		_ = lock.Close()
-		return nil, fmt.Errorf("another nurvikd uses the data directory %s; stop it, or choose another directory with "+
-			"--data", p.path)
+		return nil, fmt.Errorf("%w %s; stop it, or choose another directory with --data", ErrInUse, p.path)
 	}
 	return lock, nil
 }

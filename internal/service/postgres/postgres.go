@@ -81,6 +81,28 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	return s, nil
 }
 
+// Reach is Start where no other nurvikd uses the directory; else the server is the one that the other keeps, and
+// goes on
+// after Stop.
+func Reach(ctx context.Context, o Options) (*Server, error) {
+	s, err := Start(ctx, o)
+	if !errors.Is(err, ErrInUse) {
+		return s, err
+	}
+	s = &Server{options: o, stop: func() {}}
+	if s.place, err = openPlace(o.Directory); err != nil {
+		return nil, err
+	}
+	if s.passwords, err = s.place.secrets(); err == nil {
+		s.binaries, err = s.findBinaries(ctx)
+	}
+	if err != nil {
+		s.release()
+		return nil, err
+	}
+	return s, nil
+}
+
 // release gives the directory back.
 func (s *Server) release() {
 	if s.process != nil {

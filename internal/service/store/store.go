@@ -23,6 +23,9 @@ import (
 // Schema is the name under which Alone brings tables up to date.
 const Schema = "schema"
 
+// ErrNewer says that a later version has brought the tables up to date.
+var ErrNewer = errors.New("the database is that of a newer nurvikd; install that version here too")
+
 // ErrNotFound says that a record is not there.
 var ErrNotFound = errors.New("there is no such record")
 
@@ -104,7 +107,15 @@ func (s *Store) open(ctx context.Context) error {
 		return err
 	}
 	err = s.Alone(ctx, Schema, func() error {
-		_, err := provider.Up(ctx)
+		there, err := provider.GetDBVersion(ctx)
+		if err != nil {
+			return err
+		}
+		if known := provider.ListSources(); there > known[len(known)-1].Version {
+			return fmt.Errorf("%w (its number is %d, and this one knows %d)", ErrNewer, there,
+				known[len(known)-1].Version)
+		}
+		_, err = provider.Up(ctx)
 		return err
 	})
 	if err != nil {
@@ -158,4 +169,9 @@ func notFound(err error) error {
 // for each other, until the end of the transaction.
 func (t *Tx) Sole(name string) error {
 	return t.db.Exec("SELECT pg_advisory_xact_lock(?)", LockKey(name)).Error
+}
+
+// ServerVersion is the version of the database server, such as 15.18.
+func (s *Store) ServerVersion(ctx context.Context) (version string, err error) {
+	return version, s.read(ctx).Raw("SHOW server_version").Scan(&version).Error
 }

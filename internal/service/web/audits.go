@@ -31,6 +31,7 @@ func (s *server) registerAudits() {
 		if err != nil {
 			return nil, s.failure(err)
 		}
+		told(ctx, "audit "+strconv.FormatInt(a.ID, 10), nil, nil)
 		s.Log.Info("audit started", "audit", a.ID)
 		return s.auditBody(ctx, *a)
 	})

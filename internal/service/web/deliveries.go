@@ -14,6 +14,7 @@ import (
 	"nurvik/core/policy"
 	"nurvik/core/trust"
 	"nurvik/internal/api"
+	"nurvik/internal/service/auth"
 	"nurvik/internal/service/store"
 )
 
@@ -48,6 +49,9 @@ func (s *server) registerDeliveries() {
 			}
 			return nil, err
 		}
+		if err := mayDeliver(ctx, in.Body.Kind); err != nil {
+			return nil, err
+		}
 		d, err := s.Store.BeginDelivery(ctx, in.Body)
 		return s.deliveryBody(d, err)
 	})
@@ -69,6 +73,9 @@ func (s *server) registerDeliveries() {
 		d, err := s.Store.Delivery(ctx, in.ID)
 		if err != nil {
 			return nil, s.failure(err)
+		}
+		if err := mayDeliver(ctx, d.Kind); err != nil {
+			return nil, err
 		}
 		lines, defects, err := readLines(in.body, map[string]lineReader{
 			"holding": fileLine, "estate": estateLine}[d.Kind])
@@ -97,6 +104,9 @@ func (s *server) registerDeliveries() {
 		defer cancel()
 		result, err := s.Store.FinishDelivery(ctx, in.ID, in.Body.Lines,
 			func(tx *store.Tx, d store.Delivery) (api.DeliveryResult, error) {
+				if err := mayDeliver(ctx, d.Kind); err != nil {
+					return api.DeliveryResult{}, err
+				}
 				if d.Kind == "holding" {
 					return s.finishHolding(ctx, tx, d)
 				}
@@ -104,6 +114,12 @@ func (s *server) registerDeliveries() {
 			})
 		if err != nil {
 			return nil, s.failure(err)
+		}
+		switch {
+		case result.Holding != nil:
+			told(ctx, result.Holding.Name, nil, map[string]int{"files": result.Holding.Files})
+		case result.Imported != nil:
+			told(ctx, "estate", nil, result.Imported)
 		}
 		return &body[api.DeliveryResult]{result}, nil
 	})
@@ -114,6 +130,15 @@ func (s *server) registerDeliveries() {
 		}
 		return nil, nil
 	})
+}
+
+// mayDeliver refuses an estate, with its policies and trust stores, from whoever is no administrator.
+func mayDeliver(ctx context.Context, kind string) error {
+	if who := auth.From(ctx); kind == "estate" && who.Role != auth.Administrator {
+		return huma.Error403Forbidden("an estate with its policies and trust stores is imported by administrators, " +
+			"and your role is " + string(who.Role))
+	}
+	return nil
 }
 
 func (s *server) deliveryBody(d store.Delivery, err error) (*body[api.Delivery], error) {

@@ -56,6 +56,7 @@ func (s *server) registerEndpoints() {
 		if err := s.Store.AddEndpoint(ctx, &e); err != nil {
 			return nil, s.failure(err)
 		}
+		told(ctx, e.Target, nil, in.Body)
 		return &body[api.Endpoint]{endpointOf(e)}, nil
 	})
 	huma.Register(s.api, operation("get-endpoint", "GET", "/endpoints/{id}", "One endpoint with its latest examination",
@@ -81,6 +82,11 @@ func (s *server) registerEndpoints() {
 			if err != nil {
 				return nil, err
 			}
+			before, err := s.Store.Endpoint(ctx, in.ID)
+			if err != nil {
+				return nil, s.failure(err)
+			}
+			told(ctx, before.Target, endpointOf(before).EndpointSettings, in.Body)
 			e.ID = in.ID
 			if err := s.Store.ChangeEndpoint(ctx, &e); err != nil {
 				return nil, s.failure(err)
@@ -93,6 +99,11 @@ func (s *server) registerEndpoints() {
 	huma.Register(s.api, operation("remove-endpoint", "DELETE", "/endpoints/{id}", "Remove an endpoint and its history",
 		"estate", 404),
 		func(ctx context.Context, in *byID) (*struct{}, error) {
+			before, err := s.Store.Endpoint(ctx, in.ID)
+			if err != nil {
+				return nil, s.failure(err)
+			}
+			told(ctx, before.Target, endpointOf(before).EndpointSettings, nil)
 			if err := s.Store.RemoveEndpoint(ctx, in.ID); err != nil {
 				return nil, s.failure(err)
 			}
@@ -199,7 +210,8 @@ func (s *server) failure(err error) error {
 		return huma.Error429TooManyRequests(err.Error())
 	case errors.Is(err, store.ErrConflict), store.IsMissing(err):
 		return huma.Error409Conflict(store.ErrConflict.Error())
-	case errors.Is(err, store.ErrBuiltin), errors.Is(err, store.ErrInUse):
+	case errors.Is(err, store.ErrBuiltin), errors.Is(err, store.ErrInUse), errors.Is(err, store.ErrNameTaken),
+		errors.Is(err, store.ErrLastAdministrator), errors.Is(err, store.ErrSetUp):
 		return huma.Error409Conflict(err.Error())
 	case errors.Is(err, store.ErrCursor):
 		return huma.Error422UnprocessableEntity(store.ErrCursor.Error())

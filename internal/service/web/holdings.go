@@ -95,6 +95,7 @@ func (s *server) registerHoldings() {
 			if err != nil {
 				return nil, s.failure(err)
 			}
+			before := holdingOf(h)
 			if in.Body.Policy != nil {
 				h.Policy = *in.Body.Policy
 			}
@@ -111,6 +112,7 @@ func (s *server) registerHoldings() {
 			if details := holdingDefects(h, known); len(details) > 0 || h.Policy == "" {
 				return nil, invalid(details)
 			}
+			told(ctx, h.Name, before, holdingOf(h))
 			if err := s.Queue.ChangeHolding(ctx, &h); err != nil {
 				return nil, s.failure(err)
 			}
@@ -119,6 +121,9 @@ func (s *server) registerHoldings() {
 	huma.Register(s.api, operation("remove-holding", "DELETE", "/holdings/{id}", "Remove a holding and its findings",
 		"holdings", 404),
 		func(ctx context.Context, in *byID) (*struct{}, error) {
+			if h, err := s.Store.Holding(ctx, in.ID); err == nil {
+				told(ctx, h.Name, map[string]any{"policy": h.Policy, "files": h.Files}, nil)
+			}
 			if err := s.Store.RemoveHolding(ctx, in.ID); err != nil {
 				return nil, s.failure(err)
 			}

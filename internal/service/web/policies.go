@@ -67,6 +67,8 @@ func (s *server) registerPolicies() {
 		if details := policyDefects(in.Name, in.Body.Text); len(details) > 0 {
 			return nil, invalid(details)
 		}
+		before, _ := s.policyText(ctx, in.Name, 0) // none, the first time
+		told(ctx, in.Name, map[string]string{"text": before.Text}, map[string]string{"text": in.Body.Text})
 		if _, err := s.Store.SavePolicy(ctx, in.Name, in.Body.Text, s.Now()); err != nil {
 			return nil, s.failure(err)
 		}
@@ -80,6 +82,8 @@ func (s *server) registerPolicies() {
 	huma.Register(s.api, operation("remove-policy", "DELETE", "/policies/{name}",
 		"Remove a policy that nothing is assigned to", "policies", 404, 409),
 		func(ctx context.Context, in *byName) (*struct{}, error) {
+			before, _ := s.policyText(ctx, in.Name, 0)
+			told(ctx, in.Name, map[string]string{"text": before.Text}, nil)
 			if err := s.Store.RemovePolicy(ctx, in.Name); err != nil {
 				return nil, s.failure(err)
 			}

@@ -30,7 +30,7 @@ import (
 type Options struct {
 	Store    *store.Store
 	Queue    *jobs.Queue
-	Auth     auth.Authenticator
+	Auth     *auth.Door
 	Console  fs.FS    // built console; nil serves none
 	Hosts    []string // host names and addresses under which the service is reached
 	Registry *prometheus.Registry
@@ -54,15 +54,20 @@ func New(o Options) http.Handler {
 		Help:    "Duration of requests by route.",
 		Buckets: []float64{.001, .005, .02, .1, .5, 2, 10}}, []string{"method", "route", "status"})
 	o.Registry.MustRegister(requests)
-	root.Use(s.observe(requests), middleware.Recoverer, headers)
+	root.Use(s.observe(requests), middleware.Recoverer, s.headers)
 	root.Get("/healthz", s.health)
 	root.Get("/readyz", s.ready)
 	guarded := guard{hosts: o.Hosts}.middleware
-	root.With(guarded).Method(http.MethodGet, "/metrics", promhttp.HandlerFor(o.Registry, promhttp.HandlerOpts{}))
+	asked := o.Auth.Middleware(func(w http.ResponseWriter, err error) {
+		s.Log.Error("it cannot be found out who a caller is", "error", err)
+		problem(w, http.StatusServiceUnavailable, "the database does not answer")
+	})
+	root.With(guarded, asked, measured).Method(http.MethodGet, "/metrics",
+		promhttp.HandlerFor(o.Registry, promhttp.HandlerOpts{}))
 	root.Group(func(r chi.Router) {
-		r.Use(guarded, auth.Middleware(o.Auth))
+		r.Use(guarded, asked, knownOnly)
 		s.api = humachi.New(r, config())
-		s.api.UseMiddleware(s.bounded)
+		s.api.UseMiddleware(s.permitted, s.bounded, s.logged)
 		s.register()
 	})
 	if o.Console != nil {
@@ -86,6 +91,11 @@ func config() huma.Config {
 	c.Info.Description = "Audit of TLS certificates: the estate, audits and findings."
 	c.DocsPath, c.SchemasPath, c.CreateHooks = "", "", nil
 	c.OpenAPIPath = "/api/openapi"
+	c.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"token":   {Type: "http", Scheme: "bearer"},
+		"session": {Type: "apiKey", In: "cookie", Name: "nurvik"},
+	}
+	c.Security = []map[string][]string{{"token": {}}, {"session": {}}}
 	c.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
 	c.Transformers = append(c.Transformers, func(_ huma.Context, _ string, v any) (any, error) {
 		if e, ok := v.(*huma.ErrorModel); ok {
@@ -127,12 +137,18 @@ func (s *server) register() {
 	s.registerWhatIfs()
 	s.registerExpiry()
 	s.registerWhere()
+	s.registerSession()
+	s.registerPeople()
+	s.registerTokens()
+	s.registerActivity()
 }
 
 // operation is what all operations have in common.
 func operation(id, method, path, summary, tag string, failures ...int) huma.Operation {
-	return huma.Operation{OperationID: id, Method: method, Path: api.Base + path, Summary: summary, Tags: []string{tag},
+	o := huma.Operation{OperationID: id, Method: method, Path: api.Base + path, Summary: summary, Tags: []string{tag},
 		Errors: failures, MaxBodyBytes: usualBody}
+	declared(&o)
+	return o
 }
 
 // health tells what a person should look at, if only soon.
@@ -171,7 +187,7 @@ func problem(w http.ResponseWriter, status int, detail string) {
 }
 
 // headers keep browsers from doing what the console does not need.
-func headers(next http.Handler) http.Handler {
+func (s *server) headers(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
 		// Styles on elements are set by the component library; scripts come only from here.
@@ -180,6 +196,14 @@ func headers(next http.Handler) http.Handler {
 				"base-uri 'none'; form-action 'self'")
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "no-referrer")
+		h.Set("Cross-Origin-Opener-Policy", "same-origin")
+		h.Set("Permissions-Policy", "camera=(), geolocation=(), microphone=()")
+		if s.Auth.Secure {
+			h.Set("Strict-Transport-Security", "max-age=31536000")
+		}
+		if strings.HasPrefix(r.URL.Path, api.Base) {
+			h.Set("Cache-Control", "no-store") // what one person may see is kept for nobody
+		}
 		next.ServeHTTP(w, r)
 	})
 }

@@ -1,4 +1,4 @@
-package fetch
+package outbound
 
 import (
 	"fmt"
@@ -10,25 +10,22 @@ import (
 	"go.yaml.in/yaml/v3"
 )
 
-// Network is one in which issuers may be asked, beside the public addresses.
+// Network is one that may be reached beside what may be anyway.
 type Network struct {
 	Prefix netip.Prefix
-	Ports  []uint16 // none means 80 and 443
+	Ports  []uint16 // none means the usual ones of the purpose
 }
 
-// usualPorts are those on which lists, answers and certificates are published.
-var usualPorts = []uint16{80, 443}
-
-// holds reports whether the port of the address may be asked.
-func (n Network) holds(address netip.Addr, port uint16) bool {
+// holds reports whether the port of the address is in it; usual are the ports where it names none, nil for all.
+func (n Network) holds(at netip.AddrPort, usual []uint16) bool {
 	ports := n.Ports
 	if len(ports) == 0 {
-		ports = usualPorts
+		ports = usual
 	}
-	return n.Prefix.Contains(address) && slices.Contains(ports, port)
+	return n.Prefix.Contains(at.Addr()) && (ports == nil || slices.Contains(ports, at.Port()))
 }
 
-// ParseNetwork reads 10.0.0.0/8, or 10.0.0.0/8=80,8080 with the ports that may be asked there.
+// ParseNetwork reads 10.0.0.0/8, or 10.0.0.0/8=80,8080 with the ports that may be reached there.
 func ParseNetwork(text string) (Network, error) {
 	prefix, ports, hasPorts := strings.Cut(text, "=")
 	p, err := netip.ParsePrefix(prefix)

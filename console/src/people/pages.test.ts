@@ -1,0 +1,143 @@
+import { flushPromises, mount } from '@vue/test-utils'
+import { createPinia } from 'pinia'
+import { afterEach, describe, expect, it, vi } from 'vitest'
+import { unknown } from '../api/client'
+import { serve } from '../testing/serve'
+import ActivityPage from './ActivityPage.vue'
+import { changesOf } from './changes'
+import PeoplePage from './PeoplePage.vue'
+import { useSession } from './session'
+import TokenList from './TokenList.vue'
+
+const links = { 'router-link': { template: '<a><slot /></a>' } }
+const master = { name: 'harbour-master', role: 'administrator', through: 'session' } as const
+const pilot = { id: 2, name: 'pilot', role: 'auditor', disabled: false, created_at: '2026-11-20T10:00:00Z' }
+afterEach(() => vi.unstubAllGlobals())
+
+function signedIn(role: 'viewer' | 'auditor' | 'administrator' = 'administrator') {
+  const pinia = createPinia()
+  useSession(pinia).who = { ...master, role }
+  return { plugins: [pinia], stubs: links }
+}
+
+describe('useSession', () => {
+  it('knows who is signed in, and what a role includes', async () => {
+    serve({ 'GET /api/v1/session': { ...master, role: 'auditor' } })
+    const session = useSession(createPinia())
+    expect(session.may('viewer')).toBe(false)
+    await session.load()
+    expect([session.out, session.may('viewer'), session.may('auditor'), session.may('administrator')]).toEqual([
+      false,
+      true,
+      true,
+      false,
+    ])
+  })
+  it('says that nobody is, and whether the first account is to be made', async () => {
+    serve({ 'GET /api/v1/session': { status: 401 }, 'GET /api/v1/set-up': { needed: true } })
+    const session = useSession(createPinia())
+    await session.load()
+    expect([session.out, session.setUpNeeded]).toEqual([true, true])
+  })
+  it('leaves the question open when the service fails', async () => {
+    serve({ 'GET /api/v1/session': { status: 503 } })
+    const session = useSession(createPinia())
+    await session.load()
+    expect(session.out).toBe(false)
+  })
+  it('signs in, out, and tells why it did not work', async () => {
+    const asked = serve({ 'POST /api/v1/session': master, 'DELETE /api/v1/session': {} })
+    const session = useSession(createPinia())
+    expect(await session.signIn('harbour-master', 'lantern')).toBeUndefined()
+    expect(session.who?.name).toBe('harbour-master')
+    expect(await session.signOut()).toBeUndefined()
+    expect([session.who, asked.at(-1)?.method]).toEqual([undefined, 'DELETE'])
+    serve({ 'POST /api/v1/session': { status: 429, detail: 'try again in 4 seconds' } })
+    expect((await session.signIn('harbour-master', 'lantern'))?.words).toBe('try again in 4 seconds')
+  })
+})
+
+describe('PeoplePage', () => {
+  it('adds somebody, and tells why somebody cannot be locked out', async () => {
+    const asked = serve({
+      'GET /api/v1/people': [pilot],
+      'POST /api/v1/people': pilot,
+      'PATCH /api/v1/people/2': { status: 409, detail: 'the only administrator' },
+    })
+    const page = mount(PeoplePage, { global: signedIn() })
+    await flushPromises()
+    expect(page.get('[data-test=person]').text()).toContain('pilot')
+    await page.get('input[data-test=person-name]').setValue(' tide-clerk ')
+    await page.get('input[data-test=person-password]').setValue('lantern over the quay')
+    await page.get('form').trigger('submit')
+    await flushPromises()
+    const added = asked.find((a) => a.method === 'POST')
+    expect(JSON.parse(added?.body ?? '')).toEqual({
+      name: 'tide-clerk',
+      role: 'viewer',
+      password: 'lantern over the quay',
+    })
+    await page.get('[data-test=toggle]').trigger('click')
+    await flushPromises()
+    expect(JSON.parse(asked.find((a) => a.method === 'PATCH')?.body ?? '')).toEqual({ disabled: true })
+    expect(page.get('[role=alert]').text()).toContain('the only administrator')
+  })
+})
+
+describe('TokenList', () => {
+  const token = { id: 9, name: 'collect on quay', owner: 'pilot', role: 'collect', prefix: 'nurvik_abc',
+    created_at: '' }
+  it('shows a new token once', async () => {
+    serve({ 'GET /api/v1/tokens': [token], 'POST /api/v1/tokens': { token, secret: 'nurvik_abcdef' } })
+    const list = mount(TokenList, { global: signedIn() })
+    await flushPromises()
+    expect(list.get('[data-test=token]').text()).toContain('collect only')
+    await list.get('input[data-test=token-name]').setValue('collect on quay')
+    await list.get('form').trigger('submit')
+    await flushPromises()
+    expect(list.get('[data-test=secret]').text()).toBe('nurvik_abcdef')
+  })
+})
+
+describe('ActivityPage', () => {
+  it('tells who did what, and what was refused', async () => {
+    const entry = { id: 3, at: '2026-11-20T10:00:00Z', who: 'pilot', through: 'session', address: '192.0.2.7' }
+    serve({
+      'GET /api/v1/activity': {
+        items: [
+          { ...entry, operation: 'change-person', object: 'tide-clerk', status: 200, before: pilot, after: { ...pilot,
+            role: 'viewer' } },
+          { ...entry, id: 2, operation: 'sign-in', status: 401 },
+          { ...entry, id: 1, operation: 'add-endpoint', status: 0 },
+        ],
+        next: 'n',
+      },
+    })
+    const page = mount(ActivityPage, { global: signedIn() })
+    await flushPromises()
+    const [first, second, third] = page.findAll('[data-test=activity]').map((row) => row.text())
+    expect(first).toContain('role: auditor → viewer')
+    expect(second).toContain('sign-in (refused, 401)')
+    expect(third).toContain('add-endpoint (not finished)')
+    expect(page.find('[data-test=more]').exists()).toBe(true)
+  })
+  it.each([
+    ['new', undefined, { name: 'quay', days: 3 }, ['name: quay', 'days: 3']],
+    ['gone', { name: 'quay' }, null, ['name was quay']],
+    ['a time', { ends: '2026-11-20T10:00:00.5Z' }, { ends: '2026-11-21T10:00:00Z' },
+      ['ends: 2026-11-20 10:00 UTC → 2026-11-21 10:00 UTC']],
+    ['the same', pilot, { ...pilot }, []],
+  ])('tells what is %s', (_name, before, after, words) => {
+    expect(changesOf(before, after)).toEqual(words)
+  })
+})
+
+it('says when the service does not know the caller any more', async () => {
+  const called = vi.fn()
+  unknown.caller = called
+  serve({ 'GET /api/v1/people': { status: 401, detail: 'sign in first' } })
+  mount(PeoplePage, { global: signedIn() })
+  await flushPromises()
+  expect(called).toHaveBeenCalled()
+  unknown.caller = () => {}
+})

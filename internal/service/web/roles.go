@@ -1,0 +1,153 @@
+package web
+
+import (
+	"net/http"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"nurvik/internal/service/auth"
+)
+
+// anyone is the role of operations that need no sign-in: they are how one signs in.
+const anyone auth.Role = "anyone"
+
+// whoever is the role of operations for every caller that is known, whatever a token is for.
+const whoever auth.Role = "any role"
+
+// Roles is what each operation needs. The guard, the document and the tests are made from it; an operation that is not
+// listed is refused to everybody.
+var Roles = map[string]auth.Role{
+	"sign-in":    anyone,
+	"set-up":     anyone,
+	"get-set-up": anyone,
+
+	"get-session":     whoever,
+	"sign-out":        auth.Viewer,
+	"sign-out-all":    auth.Viewer,
+	"change-password": auth.Viewer,
+	"list-tokens":     auth.Viewer, // one's own; administrators see all
+	"add-token":       auth.Viewer, // of one's own role at most
+	"remove-token":    auth.Viewer,
+
+	"list-audits":           auth.Viewer,
+	"get-audit":             auth.Viewer,
+	"follow-audit":          auth.Viewer,
+	"list-codes":            auth.Viewer,
+	"get-coverage":          auth.Viewer,
+	"list-endpoints":        auth.Viewer,
+	"get-endpoint":          auth.Viewer,
+	"get-endpoint-coverage": auth.Viewer,
+	"export-estate":         auth.Viewer,
+	"list-expiry":           auth.Viewer,
+	"get-calendar":          auth.Viewer,
+	"get-forecast":          auth.Viewer,
+	"get-timeline":          auth.Viewer,
+	"list-findings":         auth.Viewer,
+	"get-holding":           auth.Viewer,
+	"list-holding-files":    auth.Viewer,
+	"list-policies":         auth.Viewer,
+	"get-policy":            auth.Viewer,
+	"list-what-ifs":         auth.Viewer,
+	"get-what-if":           auth.Viewer,
+	"where":                 auth.Viewer,
+
+	// What "nurvik collect" needs on a machine. Deliveries of an estate are for administrators alone.
+	"list-holdings":        auth.Collect,
+	"list-holding-digests": auth.Collect,
+	"begin-delivery":       auth.Collect,
+	"get-delivery":         auth.Collect,
+	"send-part":            auth.Collect,
+	"finish-delivery":      auth.Collect,
+	"remove-delivery":      auth.Collect,
+
+	"start-audit":              auth.Auditor,
+	"cancel-audit":             auth.Auditor,
+	"add-endpoint":             auth.Auditor,
+	"change-endpoint":          auth.Auditor,
+	"remove-endpoint":          auth.Auditor,
+	"forget-unfinished-logins": auth.Auditor,
+	"change-holding":           auth.Auditor,
+	"remove-holding":           auth.Auditor,
+	"start-what-if":            auth.Auditor,
+	"remove-what-if":           auth.Auditor,
+
+	"save-policy":   auth.Administrator,
+	"remove-policy": auth.Administrator,
+	"list-people":   auth.Administrator,
+	"add-person":    auth.Administrator,
+	"change-person": auth.Administrator,
+	"remove-person": auth.Administrator,
+	"list-activity": auth.Administrator,
+}
+
+// readers are operations of machines' tokens that viewers may use as well.
+var readers = map[string]bool{"list-holdings": true, "list-holding-digests": true, "get-delivery": true}
+
+// allows reports whether the role may use the operation.
+func allows(role auth.Role, operation string) bool {
+	need, ok := Roles[operation]
+	switch {
+	case !ok:
+		return false
+	case need == anyone:
+		return true
+	case role == "":
+		return false
+	case need == whoever:
+		return true
+	}
+	return role.Includes(need) || readers[operation] && role.Includes(auth.Viewer)
+}
+
+// permitted lets callers pass whose role the operation needs.
+func (s *server) permitted(ctx huma.Context, next func(huma.Context)) {
+	operation, who := ctx.Operation(), auth.From(ctx.Context())
+	switch {
+	case allows(who.Role, operation.OperationID):
+		next(ctx)
+	case !who.Known():
+		ctx.SetHeader("WWW-Authenticate", `Bearer realm="nurvik"`)
+		_ = huma.WriteErr(s.api, ctx, http.StatusUnauthorized, signInFirst)
+	default:
+		_ = huma.WriteErr(s.api, ctx, http.StatusForbidden, "this needs the role "+
+			string(Roles[operation.OperationID])+", and yours is "+string(who.Role)+"; ask an administrator")
+	}
+}
+
+const signInFirst = "sign in first: in the console, or with a token (\"nurvik login\" stores one)"
+
+// knownOnly keeps what is no operation, such as the document, from callers that nobody knows.
+func knownOnly(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if !strings.HasPrefix(r.URL.Path, "/api/v1/") && !auth.From(r.Context()).Role.IsPersons() {
+			problem(w, http.StatusUnauthorized, signInFirst)
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// measured lets only those read metrics who may.
+func measured(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if who := auth.From(r.Context()); !who.Role.Includes(auth.Metrics) {
+			problem(w, http.StatusUnauthorized, "metrics need a token of the role metrics, or an administrator")
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// declared writes the role of an operation into the document.
+func declared(o *huma.Operation) {
+	role := Roles[o.OperationID]
+	o.Extensions = map[string]any{"x-role": role}
+	if role == anyone {
+		o.Security = []map[string][]string{}
+	}
+	o.Errors = append(o.Errors, http.StatusUnauthorized)
+	if role != anyone && role != whoever {
+		o.Errors = append(o.Errors, http.StatusForbidden)
+	}
+}

@@ -1,0 +1,164 @@
+package web
+
+import (
+	"context"
+	"errors"
+	"math"
+	"net/http"
+	"net/netip"
+	"strconv"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"nurvik/internal/api"
+	"nurvik/internal/service/auth"
+	"nurvik/internal/service/store"
+)
+
+// signedIn answers a sign-in with the cookie of its session.
+type signedIn struct {
+	SetCookie http.Cookie `header:"Set-Cookie"`
+	Body      api.Session
+}
+
+// signedOut takes the cookie away.
+type signedOut struct {
+	SetCookie http.Cookie `header:"Set-Cookie"`
+}
+
+func (s *server) registerSession() {
+	huma.Register(s.api, operation("sign-in", "POST", "/session", "Sign in with name and password", "session", 422,
+		429),
+		func(ctx context.Context, in *body[api.SignIn]) (*signedIn, error) {
+			address, _ := netip.ParseAddr(auth.From(ctx).Address) // an invalid one may not try
+			told(ctx, in.Body.Name, nil, nil)
+			cookie, wait, err := s.Auth.SignIn(ctx, in.Body.Name, in.Body.Password, address)
+			switch {
+			case errors.Is(err, auth.ErrWrong):
+				return nil, huma.Error401Unauthorized(err.Error())
+			case errors.Is(err, auth.ErrSlow):
+				seconds := strconv.Itoa(int(math.Ceil(wait.Seconds())))
+				return nil, huma.ErrorWithHeaders(huma.Error429TooManyRequests(
+					"too many sign-ins failed; try again in "+seconds+" seconds"),
+					http.Header{"Retry-After": {seconds}})
+			case err != nil:
+				return nil, s.failure(err)
+			}
+			return s.begun(ctx, cookie)
+		})
+	type setUpState struct {
+		Needed bool `json:"needed" doc:"Nobody has an account yet"`
+	}
+	huma.Register(s.api, operation("get-set-up", "GET", "/set-up",
+		"Whether the first administrator is still to be made", "session"),
+		func(ctx context.Context, _ *struct{}) (*body[setUpState], error) {
+			people, err := s.Store.People(ctx)
+			if err != nil {
+				return nil, s.failure(err)
+			}
+			return &body[setUpState]{setUpState{len(people) == 0}}, nil
+		})
+	huma.Register(s.api, operation("set-up", "POST", "/set-up",
+		"Make the first administrator with the code that the first start printed, and sign in", "session", 409, 422),
+		func(ctx context.Context, in *body[api.SetUp]) (*signedIn, error) {
+			told(ctx, in.Body.Name, nil, nil)
+			p, err := s.newPerson(ctx, in.Body.Name, string(auth.Administrator), in.Body.Password)
+			if err != nil {
+				return nil, err
+			}
+			if err := s.Store.SetUp(ctx, auth.Digest(in.Body.Code), &p); err != nil {
+				return nil, s.failure(err)
+			}
+			s.Log.Info("the first administrator was made", "name", p.Name)
+			cookie, err := s.Auth.Begin(ctx, p.ID)
+			if err != nil {
+				return nil, s.failure(err)
+			}
+			return s.begun(ctx, cookie)
+		})
+	huma.Register(s.api, operation("get-session", "GET", "/session", "Who the caller is", "session"),
+		func(ctx context.Context, _ *struct{}) (*body[api.Session], error) {
+			return &body[api.Session]{sessionOf(auth.From(ctx))}, nil
+		})
+	huma.Register(s.api, operation("sign-out", "DELETE", "/session", "End the session", "session"),
+		func(ctx context.Context, _ *struct{}) (*signedOut, error) {
+			if who := auth.From(ctx); who.Session != nil {
+				if err := s.Store.EndSession(ctx, who.Session); err != nil {
+					return nil, s.failure(err)
+				}
+			}
+			return &signedOut{*s.Auth.Gone()}, nil
+		})
+	huma.Register(s.api, operation("sign-out-all", "DELETE", "/sessions", "End every session of the caller", "session"),
+		func(ctx context.Context, _ *struct{}) (*signedOut, error) {
+			if err := s.Store.EndSessions(ctx, auth.From(ctx).Person); err != nil {
+				return nil, s.failure(err)
+			}
+			return &signedOut{*s.Auth.Gone()}, nil
+		})
+	huma.Register(s.api, operation("change-password", "PUT", "/session/password",
+		"Change the caller's own password; all other sessions end", "session", 422, 429),
+		func(ctx context.Context, in *body[api.PasswordChange]) (*struct{}, error) {
+			who := auth.From(ctx)
+			if who.Session == nil {
+				return nil, huma.Error403Forbidden(
+					"a password is changed by whoever is signed in with it, not by a token")
+			}
+			return nil, s.changePassword(ctx, who, in.Body)
+		})
+}
+
+func (s *server) changePassword(ctx context.Context, who auth.Identity, in api.PasswordChange) error {
+	p, err := s.Store.Person(ctx, who.Person)
+	if err != nil {
+		return s.failure(err)
+	}
+	right, err := auth.Matches(ctx, p.Password, in.Old)
+	if err != nil {
+		return s.failure(err)
+	}
+	if !right {
+		return invalid([]error{&huma.ErrorDetail{Message: "this is not your password", Location: "body.old"}})
+	}
+	hash, err := hashed(ctx, in.New, "body.new")
+	if err != nil {
+		return err
+	}
+	_, _, err = s.Store.ChangePerson(ctx, who.Person, who.Session, func(p *store.Person) { p.Password = hash })
+	if err != nil {
+		return s.failure(err)
+	}
+	return nil
+}
+
+// begun answers with a new session.
+func (s *server) begun(ctx context.Context, cookie *http.Cookie) (*signedIn, error) {
+	x, err := s.Store.Session(ctx, auth.Digest(cookie.Value), s.Now())
+	if err != nil {
+		return nil, s.failure(err)
+	}
+	return &signedIn{*cookie, api.Session{Name: x.Person.Name, Role: x.Person.Role, Through: "session",
+		EndsAt: &x.EndsAt}}, nil
+}
+
+func sessionOf(who auth.Identity) api.Session {
+	out := api.Session{Name: who.Name, Role: string(who.Role), Through: who.Through}
+	if !who.Ends.IsZero() {
+		out.EndsAt = &who.Ends
+	}
+	return out
+}
+
+// newPerson makes the record of somebody with a password.
+func (s *server) newPerson(ctx context.Context, name, role, password string) (store.Person, error) {
+	hash, err := hashed(ctx, password, "body.password")
+	return store.Person{Name: name, Role: role, Password: hash, CreatedAt: s.Now()}, err
+}
+
+// hashed is a new password as it is stored, or says what is wrong with it.
+func hashed(ctx context.Context, password, place string) (string, error) {
+	if wrong := auth.CheckPassword(password); wrong != "" {
+		return "", invalid([]error{&huma.ErrorDetail{Message: wrong, Location: place}})
+	}
+	return auth.Hash(ctx, password)
+}
