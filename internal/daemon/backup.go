@@ -132,7 +132,8 @@ of an earlier version is brought up to date.`,
 			}
 			return service.Stopped(cmd.Context(), c, func(t postgres.Tools, empty bool) error {
 				if !empty && !replace {
-					return errors.New("there is something in the database; say --replace to put the backup in its place")
+					return errors.New("there is something in the database; say --replace to put the backup in its " +
+						"place")
 				}
 				return t.Restore(cmd.Context(), path)
 			}, func(s *store.Store) error {

@@ -274,7 +274,8 @@ func checkResolver(ctx context.Context, c service.Config) checked {
 			return x
 		}
 	}
-	x.words = "no answer. Endpoints are not found by name without one: see /etc/resolv.conf, or name another with --resolver"
+	x.words = "no answer. Endpoints are not found by name without one: see /etc/resolv.conf, or name another with " +
+		"--resolver"
 	return x
 }
 
