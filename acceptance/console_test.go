@@ -218,6 +218,28 @@ func TestConsole(t *testing.T) {
 		b.eventually(t, `document.body.innerText.includes('Nothing is wrong here.')`, "its finding is gone")
 	})
 
+	t.Run("waive a finding, and take that back", func(t *testing.T) {
+		c := d.client(t)
+		cranes, err := c.FindEndpoint(t.Context(), "cranes.tarnholm.example:443")
+		require.NoError(t, err)
+		const card = `[data-code="time.expired"] `
+		b.do(t, chromedp.Navigate(d.address+"/endpoints/"+strconv.FormatInt(cranes.ID, 10)),
+			chromedp.Click(card+`[data-test="acknowledge"]`), chromedp.SendKeys(card+`[data-test="note"]`, "renewed on Thursday"),
+			chromedp.Click(card+`[data-test="do"]`), chromedp.WaitVisible(card+`[data-test="seen"]`),
+			chromedp.Click(card+`[data-test="waive"]`), chromedp.SendKeys(card+`[data-test="reason"]`, "renewed on Thursday"),
+			chromedp.SendKeys(card+`.el-date-editor input`, time.Now().AddDate(0, 0, 10).Format(time.DateOnly)+"\t"),
+			chromedp.Click(card+`[data-test="do"]`), chromedp.WaitVisible(card+`[data-test="waived"]`))
+		assert.Contains(t, b.text(t, card), "Waived by harbour-master until ")
+		b.eventually(t, `!!document.querySelector('[data-test="verdict"]:not([data-verdict="faulty"])')`, "it counts no more")
+		b.do(t, chromedp.Navigate(d.address+"/waivers"), chromedp.WaitVisible(`[data-test="waiver"]`))
+		assert.Contains(t, b.text(t, "main"), "cranes.tarnholm.example:443")
+		b.do(t, chromedp.Click(`[data-test="remove"]`))
+		b.eventually(t, `document.body.innerText.includes('Nothing is waived here.')`, "it is gone")
+		cranes, err = c.FindEndpoint(t.Context(), "cranes.tarnholm.example:443")
+		require.NoError(t, err)
+		assert.Equal(t, "faulty", cranes.Verdict)
+	})
+
 	t.Run("cancel from the page", func(t *testing.T) {
 		c := d.client(t)
 		b.do(t, chromedp.Click(`[data-test="start-audit"]`), chromedp.WaitVisible(`[data-test="cancel-audit"]`),

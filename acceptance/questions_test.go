@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -24,6 +25,7 @@ func TestQuestionsLeaveTheRecordAlone(t *testing.T) {
 	ten := policyFile("quay.pem", readEstate(t, "tides-fullchain.pem"))
 	const tides, cranes = "tides.tarnholm.example", "cranes.tarnholm.example"
 
+	soon := time.Now().AddDate(0, 0, 20).Format(time.DateOnly)
 	steps := []struct {
 		name   string
 		call   []string
@@ -58,6 +60,21 @@ func TestQuestionsLeaveTheRecordAlone(t *testing.T) {
 			"changed quay; by the policy strict", ""},
 		{"which is shown", []string{"holding", "list"}, 0, "strict", ""},
 		{"an unknown one", []string{"holding", "change", "quay", "--policy", "stric"}, 2, "", "stric"},
+		{"a waiver without a reason", []string{"waiver", "add", "time.expired", "--until", soon}, 2, "", "--reason"},
+		{"of a code that there is not", []string{"waiver", "add", "time.expire", "--until", soon, "--reason", "x"}, 2,
+			"", "time.expire"},
+		{"the policy's severity is gone", []string{"estate", "change", cranes, "--policy", "strict"}, 0, "", ""},
+		{"so it is faulty", []string{"run", cranes, "--follow"}, 1, "1 faulty", ""},
+		{"waived", []string{"waiver", "add", "time.expired", "--endpoint", cranes, "--until", soon, "--reason",
+			"renewed on Thursday"}, 0, "waiver 1: time.expired until " + soon, ""},
+		{"which a finding says", []string{"findings", "--code", "time.expired"}, 0,
+			"Waived by harbour-master until " + soon, ""},
+		{"and the list", []string{"waiver", "list"}, 0, cranes, ""},
+		{"seen", []string{"findings", "--code", "time.expired", "--acknowledge", "--note", "on the list"}, 0,
+			"Seen by harbour-master on ", ""},
+		{"taken back", []string{"waiver", "remove", "1"}, 0, "", ""},
+		{"once", []string{"waiver", "remove", "1"}, 3, "", "waiver 1"},
+		{"it is faulty again", []string{"estate", "list", "--search", "cranes"}, 0, "■ faulty", ""},
 		{"a what-if goes", []string{"what-if", "remove", "4"}, 0, "", ""},
 		{"and is gone", []string{"what-if", "show", "4"}, 3, "", ""},
 	}

@@ -22,6 +22,7 @@ export const router = createRouter({
     { path: '/expiry', name: 'expiry', component: () => import('./expiry/ExpiryPage.vue') },
     { path: '/policies', name: 'policies', component: () => import('./policies/PoliciesPage.vue') },
     { path: '/policies/:name', name: 'policy', component: () => import('./policies/PolicyPage.vue'), props: true },
+    { path: '/waivers', name: 'waivers', component: () => import('./waivers/WaiversPage.vue') },
     { path: '/what-if', name: 'what-ifs', component: () => import('./what-ifs/WhatIfsPage.vue') },
     {
       path: '/what-if/:id(\\d+)',

@@ -39,6 +39,13 @@ type Waiver struct {
 	Target string `yaml:"target" json:"-"` // endpoint or file; "" for all
 	Reason string `yaml:"reason" json:"reason"`
 	Until  string `yaml:"until" json:"until"` // a date, the last day included
+	By     string `yaml:"-" json:"by,omitempty" doc:"Who waived it in the service; the policy where it is absent"`
+}
+
+// Holds reports whether the waiver is about the finding of the target, and counts at the time.
+func (w Waiver) Holds(code, target string, at time.Time) bool {
+	until, err := time.Parse(time.DateOnly, w.Until)
+	return err == nil && w.Code == code && (w.Target == "" || w.Target == target) && at.Before(until.AddDate(0, 0, 1))
 }
 
 // Off is the severity of what is not judged.
@@ -57,8 +64,7 @@ func (p Policy) Severity(code string) string {
 // Waived returns the waiver that holds for the finding at the time.
 func (p Policy) Waived(code, target string, at time.Time) *Waiver {
 	for _, w := range p.Waivers {
-		until, err := time.Parse(time.DateOnly, w.Until)
-		if err == nil && w.Code == code && (w.Target == "" || w.Target == target) && at.Before(until.AddDate(0, 0, 1)) {
+		if w.Holds(code, target, at) {
 			return &w
 		}
 	}

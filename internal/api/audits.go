@@ -92,7 +92,6 @@ type Finding struct {
 	LastSeen     time.Time        `json:"last_seen"`
 	GoneAt       *time.Time       `json:"gone_at,omitempty"`
 	Acknowledged *Acknowledgement `json:"acknowledged,omitempty"`
-	Waiver       *Waiver          `json:"waiver,omitempty" doc:"A person's; a policy's is in waived. Both take the finding out of the verdict"`
 }
 
 // Acknowledgement says that somebody has seen a finding.
@@ -101,16 +100,6 @@ type Acknowledgement struct {
 	At   time.Time `json:"at"`
 	Note string    `json:"note,omitempty"`
 }
-
-// Waiver takes a finding out of the verdict until a time.
-type Waiver struct {
-	By     string    `json:"by"`
-	Reason string    `json:"reason"`
-	Until  time.Time `json:"until"`
-}
-
-// Holds reports whether the waiver counts at the time.
-func (w *Waiver) Holds(at time.Time) bool { return w != nil && at.Before(w.Until) }
 
 // Place is the endpoint, or the holding and the path in it.
 func (f Finding) Place() string {

@@ -38,6 +38,7 @@ export type Session = components['schemas']['Session']
 export type Person = components['schemas']['Person']
 export type PersonChange = components['schemas']['PersonChange']
 export type Token = components['schemas']['Token']
+export type Waiver = components['schemas']['Waiver']
 export type Activity = components['schemas']['Activity']
 export type Verdict = Endpoint['verdict']
 

@@ -6,6 +6,7 @@
       <h1>{{ examination.endpoint.endpoint }}</h1>
       <VerdictMark class="big" :verdict="examination.endpoint.verdict" data-test="verdict" />
       <el-button
+        v-if="session.may('auditor')"
         size="small"
         :disabled="audits.running"
         data-test="audit-endpoint"
@@ -28,7 +29,9 @@
         <section :aria-label="t('findings.title')">
           <h2>{{ t('findings.title') }}</h2>
           <p v-if="!findings.length" class="sheet">{{ t('findings.none') }}</p>
-          <FindingCard v-for="finding in findings" :key="finding.id" :finding="finding" />
+          <FindingCard v-for="finding in findings" :key="finding.id" :finding="finding">
+            <FindingActions :finding="finding" @changed="load" />
+          </FindingCard>
         </section>
         <section v-if="coverage?.certificates?.length" :aria-label="t('coverage.title')">
           <h2>{{ t('coverage.title') }}</h2>
@@ -79,8 +82,10 @@
 import { computed, onMounted, ref, watch } from 'vue'
 import { api, result } from '../api/client'
 import { useAudits } from '../audits/audits'
+import FindingActions from '../findings/FindingActions.vue'
 import FindingCard from '../findings/FindingCard.vue'
 import VerdictMark from '../look/VerdictMark.vue'
+import { useSession } from '../people/session'
 import { daysUntil, daysWords, moment, t } from '../words/t'
 import AudienceTable from './AudienceTable.vue'
 import ChainDrawing from './ChainDrawing.vue'
@@ -93,6 +98,7 @@ import type { Coverage, DNSRecords, Examination, Failure, TLSARecord } from '../
 
 const props = defineProps<{ id: number }>()
 const audits = useAudits()
+const session = useSession()
 const examination = ref<Examination>()
 const failure = ref<Failure>()
 const coverage = ref<Coverage>()

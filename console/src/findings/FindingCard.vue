@@ -20,7 +20,7 @@
       >
     </p>
     <p v-if="finding.waived" class="waived" data-test="waived">
-      {{ t('findings.waived', { until: finding.waived.until, reason: finding.waived.reason }) }}
+      {{ t(finding.waived.by ? 'findings.waivedBy' : 'findings.waived', { by: '', ...finding.waived }) }}
     </p>
     <p class="remedy">
       <b>{{ t('findings.do') }}:</b> {{ finding.remedy }}
@@ -41,6 +41,7 @@
       <p>{{ finding.why }}</p>
       <p class="soft">{{ finding.reference }}</p>
     </details>
+    <slot />
   </article>
 </template>
 

@@ -9,7 +9,7 @@ export interface CardFinding {
   message: string
   remedy: string
   edits?: { server: string; line?: string; note?: string }[] | null
-  waived?: { reason: string; until: string } | null
+  waived?: { reason: string; until: string; by?: string } | null
   why: string
   reference: string
   evidence: { missing_pem?: string[] | null }

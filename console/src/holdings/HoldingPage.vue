@@ -18,7 +18,9 @@
       <section :aria-label="t('findings.title')">
         <h2>{{ t('findings.title') }}</h2>
         <p v-if="!findings.length" class="sheet">{{ t('findings.none') }}</p>
-        <FindingCard v-for="finding in findings" :key="finding.id" :finding="finding" :place="finding.path" />
+        <FindingCard v-for="finding in findings" :key="finding.id" :finding="finding" :place="finding.path">
+          <FindingActions :finding="finding" @changed="load" />
+        </FindingCard>
       </section>
       <section :aria-label="t('holdings.filesTitle')">
         <div class="filesHead">
@@ -64,6 +66,7 @@
 import { computed, onMounted, ref, watch } from 'vue'
 import { api, result } from '../api/client'
 import { useAudits } from '../audits/audits'
+import FindingActions from '../findings/FindingActions.vue'
 import FindingCard from '../findings/FindingCard.vue'
 import VerdictMark from '../look/VerdictMark.vue'
 import { moment, t } from '../words/t'

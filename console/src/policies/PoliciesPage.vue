@@ -1,6 +1,8 @@
 <template>
   <h1>{{ t('app.policies') }}</h1>
-  <p class="soft">{{ t('policies.what') }}</p>
+  <p class="soft">
+    {{ t('policies.what') }} <router-link :to="{ name: 'waivers' }">{{ t('policies.waivers') }}</router-link>
+  </p>
   <p v-if="failure" class="sheet" role="alert">{{ t('failure.title') }}: {{ failure.words }}</p>
   <div v-else-if="policies" class="sheet listing">
     <table>

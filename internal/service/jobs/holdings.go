@@ -101,6 +101,13 @@ func (q *Queue) judgeHolding(ctx context.Context, id int64) error {
 		if err := tx.Sole("judging"); err != nil {
 			return err
 		}
+		waivers, err := tx.Waivers()
+		if err != nil {
+			return err
+		}
+		for i := range judgements {
+			judgements[i] = judge.Rewaived(judgements[i], waivers.OfHolding(h.ID), now)
+		}
 		if err := tx.SaveHoldingJudgement(&h, files, configurations, judgements, now); err != nil {
 			return fmt.Errorf("holding %s: %w", h.Name, err)
 		}

@@ -91,8 +91,13 @@ func (q *Queue) judge(ctx context.Context, a store.Audit) error {
 		if err := tx.Sole("judging"); err != nil {
 			return err
 		}
+		waivers, err := tx.Waivers() // here, so that none is missed that somebody adds meanwhile
+		if err != nil {
+			return err
+		}
 		for i, x := range examined {
-			if err := q.save(tx, a.ID, x.Endpoint, observed[i], judgements[i], failures[x.Endpoint.ID],
+			judged := judge.Rewaived(judgements[i], waivers.OfEndpoint(x.Endpoint), now)
+			if err := q.save(tx, a.ID, x.Endpoint, observed[i], judged, failures[x.Endpoint.ID],
 				now); err != nil {
 				return fmt.Errorf("%s: %w", x.Endpoint.Target, err)
 			}
@@ -104,7 +109,7 @@ func (q *Queue) judge(ctx context.Context, a store.Audit) error {
 		if err := q.put(ctx, tx, again...); err != nil {
 			return err
 		}
-		_, err := tx.Move(a.ID, store.Finished, now, store.Judging)
+		_, err = tx.Move(a.ID, store.Finished, now, store.Judging)
 		return err
 	})
 }

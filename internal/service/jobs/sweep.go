@@ -80,6 +80,11 @@ func (q *Queue) sweepOnce(ctx context.Context, all bool) error {
 			q.options.Log.Warn("put in order", "what", rule.what, "records", n)
 		}
 	}
+	if all {
+		if err := q.endWaivers(ctx); err != nil {
+			return fmt.Errorf("waivers that have ended: %w", err)
+		}
+	}
 	// An audit of which the last visit was given up has nobody who begins its judgement.
 	visited, err := q.store.Visited(ctx)
 	for _, id := range visited {

@@ -2,7 +2,6 @@ package jobs
 
 import (
 	"context"
-	"time"
 
 	"github.com/riverqueue/river"
 
@@ -82,6 +81,10 @@ func (q *Queue) answer(ctx context.Context, w store.WhatIf) error {
 		return err
 	}
 	engine.Ready()
+	waivers, err := q.store.Waivers(ctx)
+	if err != nil {
+		return err
+	}
 	var answer api.WhatIfAnswer
 	var rows []store.WhatIfEndpoint
 	err = q.store.EachLatest(ctx, w.Question.EndpointIDs,
@@ -102,7 +105,8 @@ func (q *Queue) answer(ctx context.Context, w store.WhatIf) error {
 			}
 			judgements := engine.Endpoints(observed, func(i int) assess.Expectation { return expected[i] })
 			for i, e := range endpoints {
-				change := difference(e, judgements[i], present[e.ID], q.options.Now())
+				change := difference(e, judge.Rewaived(judgements[i], waivers.OfEndpoint(e), engine.At()),
+					present[e.ID])
 				count(&answer, change)
 				if len(change.Appear)+len(change.Go) > 0 || change.Record != change.Verdict {
 					rows = append(rows, store.WhatIfEndpoint{WhatIfID: w.ID, EndpointID: e.ID, Target: e.Target,
@@ -145,7 +149,7 @@ func otherPolicy(library *assess.Library, question store.WhatIfQuestion) (*polic
 }
 
 // difference compares a judgement with the record of the endpoint.
-func difference(e store.Endpoint, j judge.Judgement, record []store.Finding, now time.Time) api.WhatIfEndpoint {
+func difference(e store.Endpoint, j judge.Judgement, record []store.Finding) api.WhatIfEndpoint {
 	out := api.WhatIfEndpoint{EndpointID: e.ID, Endpoint: e.Target, Record: judge.Verdict(e.Verdict),
 		Verdict: j.Verdict, Basis: *j.Basis,
 		Appear: []judge.Finding{}, Go: []judge.Finding{}}
@@ -156,9 +160,7 @@ func difference(e store.Endpoint, j judge.Judgement, record []store.Finding, now
 	for _, f := range j.Findings {
 		id := judge.Identity(j.Target, f)
 		old, there := before[id]
-		same := there && old.Finding.Severity == f.Severity && old.Finding.Counts() == f.Counts()
-		// A person's waiver holds here as there.
-		if same || old.Waiver.Holds(now) {
+		if there && old.Finding.Severity == f.Severity && old.Finding.Counts() == f.Counts() {
 			delete(before, id)
 			continue
 		}

@@ -84,9 +84,8 @@ func (t *Tx) live(owner string, id int64, present []sighted, at time.Time, spoke
 		old := before[row.ID]
 		row.lives(old.life().Seen(at))
 		if row.State != life.Back { // what comes back is looked at anew
-			row.Acknowledged, row.Waiver = old.Acknowledged, old.Waiver
+			row.Acknowledged = old.Acknowledged
 		}
-		row.Waived = row.Waived || row.Waiver.Holds(at)
 		delete(before, row.ID)
 		rows = append(rows, row)
 		for _, place := range s.places {
@@ -146,13 +145,17 @@ func (s *Store) LatestExamination(ctx context.Context, e Endpoint) (*Examination
 	return &x, err
 }
 
+// anyState selects findings in every state.
+const anyState = "any"
+
 // FindingQuery selects findings.
 type FindingQuery struct {
+	ID         string // "" for all
 	EndpointID int64
 	HoldingID  int64
 	Code       string
 	Severity   string
-	State      string // "" for all that are not gone
+	State      string // "" for all that are not gone, "any" for those too
 	Waived     string // "" for all, "yes" or "no"
 	Search     string
 	After      string
@@ -179,13 +182,16 @@ func (s *Store) Findings(ctx context.Context, q FindingQuery) ([]FindingRow, str
 	db := s.read(ctx).Table("(?) AS f", all).
 		Select("f.*, coalesce(target, '') AS target, coalesce(name, '') AS holding, (" + findingOrder +
 			`) COLLATE "C" AS sort_key`)
-	for column, value := range map[string]string{"code": q.Code, "severity": q.Severity, "state": q.State} {
+	if q.State == anyState {
+		q.State = ""
+	} else if q.State == "" {
+		db = db.Where("state <> ?", life.Gone)
+	}
+	for column, value := range map[string]string{"f.id": q.ID, "code": q.Code, "severity": q.Severity,
+		"state": q.State} {
 		if value != "" {
 			db = db.Where(column+" = ?", value)
 		}
-	}
-	if q.State == "" {
-		db = db.Where("state <> ?", life.Gone)
 	}
 	if q.Waived != "" {
 		db = db.Where("waived_finding = ?", q.Waived == "yes")

@@ -138,7 +138,6 @@ type Finding struct {
 	LastSeen     time.Time
 	GoneAt       *time.Time
 	Acknowledged *api.Acknowledgement `gorm:"serializer:json"`
-	Waiver       *api.Waiver          `gorm:"serializer:json"` // a person's
 	Waived       bool                 // by a policy or a person
 	AuditID      *int64
 }

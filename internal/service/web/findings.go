@@ -46,7 +46,7 @@ func findingsOf(rows []store.FindingRow) []api.Finding {
 			Holding: r.Holding, Path: r.Path,
 			Finding: r.Finding.Finding, State: string(r.State), FirstSeen: r.FirstSeen, LastSeen: r.LastSeen,
 			GoneAt:       r.GoneAt,
-			Acknowledged: r.Acknowledged, Waiver: r.Waiver}
+			Acknowledged: r.Acknowledged}
 		if e, err := judge.Explain(r.Code); err == nil {
 			f.Title, f.Why, f.Reference = e.Title, e.Why, e.Reference
 		}

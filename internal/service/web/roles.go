@@ -44,6 +44,7 @@ var Roles = map[string]auth.Role{
 	"get-forecast":          auth.Viewer,
 	"get-timeline":          auth.Viewer,
 	"list-findings":         auth.Viewer,
+	"list-waivers":          auth.Viewer,
 	"get-holding":           auth.Viewer,
 	"list-holding-files":    auth.Viewer,
 	"list-policies":         auth.Viewer,
@@ -69,6 +70,10 @@ var Roles = map[string]auth.Role{
 	"forget-unfinished-logins": auth.Auditor,
 	"change-holding":           auth.Auditor,
 	"remove-holding":           auth.Auditor,
+	"acknowledge-finding":      auth.Auditor,
+	"forget-acknowledgement":   auth.Auditor,
+	"add-waiver":               auth.Auditor,
+	"remove-waiver":            auth.Auditor,
 	"start-what-if":            auth.Auditor,
 	"remove-what-if":           auth.Auditor,
 

@@ -141,6 +141,7 @@ func (s *server) register() {
 	s.registerPeople()
 	s.registerTokens()
 	s.registerActivity()
+	s.registerWaivers()
 }
 
 // operation is what all operations have in common.
