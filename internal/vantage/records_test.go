@@ -16,6 +16,22 @@ import (
 	"nurvik/internal/vantage"
 )
 
+// samePort listens for UDP and TCP on one port. A port that is free for the one may be taken for the other.
+func samePort(t *testing.T) (net.PacketConn, net.Listener) {
+	t.Helper()
+	for range 50 {
+		packet, err := net.ListenPacket("udp", "127.0.0.1:0")
+		require.NoError(t, err)
+		stream, err := net.Listen("tcp", packet.LocalAddr().String())
+		if err == nil {
+			return packet, stream
+		}
+		require.NoError(t, packet.Close())
+	}
+	require.Fail(t, "no port is free for UDP and TCP")
+	return nil, nil
+}
+
 // nameServer answers with the records of a zone, over UDP and TCP.
 func nameServer(t *testing.T, zone string) string {
 	t.Helper()
@@ -26,10 +42,7 @@ func nameServer(t *testing.T, zone string) string {
 		records[key], known[rr.Header().Name] = append(records[key], rr), true
 	}
 	require.NoError(t, parser.Err())
-	packet, err := net.ListenPacket("udp", "127.0.0.1:0")
-	require.NoError(t, err)
-	stream, err := net.Listen("tcp", packet.LocalAddr().String())
-	require.NoError(t, err)
+	packet, stream := samePort(t)
 	for network, server := range map[string]*dns.Server{"udp": {PacketConn: packet}, "tcp": {Listener: stream}} {
 		server.Handler = dns.HandlerFunc(func(w dns.ResponseWriter, q *dns.Msg) {
 			reply := new(dns.Msg)
