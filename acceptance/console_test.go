@@ -240,6 +240,26 @@ func TestConsole(t *testing.T) {
 		assert.Equal(t, "faulty", cranes.Verdict)
 	})
 
+	t.Run("a schedule", func(t *testing.T) {
+		const form = `[data-test="schedule-form"] `
+		b.do(t, chromedp.Navigate(d.address+"/audits"), chromedp.WaitVisible(`[data-test="none"]`),
+			chromedp.Click(`[data-test="add"]`), chromedp.WaitVisible(form+`[data-test="name"]`),
+			chromedp.SendKeys(form+`[data-test="name"]`, "ferries"), chromedp.Click(form+`[data-test="by-times"]`),
+			chromedp.SendKeys(form+`[data-test="at"]`, "later"),
+			chromedp.SendKeys(form+`[data-test="label"]`, "about=the intermediates are missing"),
+			chromedp.Click(form+`[data-test="save"]`), chromedp.WaitVisible(form+`[role="alert"]`))
+		assert.Contains(t, b.text(t, form+`[role="alert"]`), "is no time of the day, such as 02:30")
+		b.do(t, chromedp.Click(form+`[data-test="by-hours"]`), chromedp.Click(form+`[data-test="save"]`),
+			chromedp.WaitVisible(`[data-test="schedule"]`))
+		assert.Contains(t, b.text(t, `[data-test="schedule"]`), "every 24 hours")
+		b.eventually(t, `/the schedule ferries[^]*1 endpoint[^]*1 faulty/.test(document.querySelector('main').innerText)`,
+			"its first audit begins by itself and ends")
+		b.do(t, chromedp.Click(`[data-test="pause"]`))
+		b.eventually(t, `document.querySelector('[data-test="next"]').innerText === 'paused'`, "it is paused")
+		b.do(t, chromedp.Click(`[data-test="remove"]`), chromedp.WaitVisible(`.el-popconfirm .el-button--primary`),
+			chromedp.Click(`.el-popconfirm .el-button--primary`), chromedp.WaitVisible(`[data-test="none"]`))
+	})
+
 	t.Run("cancel from the page", func(t *testing.T) {
 		c := d.client(t)
 		b.do(t, chromedp.Click(`[data-test="start-audit"]`), chromedp.WaitVisible(`[data-test="cancel-audit"]`),

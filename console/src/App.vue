@@ -8,6 +8,7 @@
     <nav v-if="session.who" :aria-label="t('app.pages')">
       <router-link :to="{ name: 'estate' }">{{ t('app.estate') }}</router-link>
       <router-link :to="{ name: 'holdings' }">{{ t('app.holdings') }}</router-link>
+      <router-link :to="{ name: 'audits' }">{{ t('audits.title') }}</router-link>
       <router-link :to="{ name: 'expiry' }">{{ t('app.expiry') }}</router-link>
       <router-link :to="{ name: 'policies' }">{{ t('app.policies') }}</router-link>
       <router-link :to="{ name: 'what-ifs' }">{{ t('app.whatIf') }}</router-link>

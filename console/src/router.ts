@@ -19,6 +19,7 @@ export const router = createRouter({
       component: () => import('./holdings/HoldingPage.vue'),
       props: (to) => ({ id: Number(to.params.id) }),
     },
+    { path: '/audits', name: 'audits', component: () => import('./schedules/AuditsPage.vue') },
     { path: '/expiry', name: 'expiry', component: () => import('./expiry/ExpiryPage.vue') },
     { path: '/policies', name: 'policies', component: () => import('./policies/PoliciesPage.vue') },
     { path: '/policies/:name', name: 'policy', component: () => import('./policies/PolicyPage.vue'), props: true },

@@ -19,6 +19,8 @@ type Audit struct {
 	CreatedAt  time.Time  `json:"created_at"`
 	FinishedAt *time.Time `json:"finished_at,omitempty"`
 	Failure    string     `json:"failure,omitempty"`
+	By         string     `json:"by,omitempty" doc:"Who began it"`
+	Schedule   string     `json:"schedule,omitempty" doc:"Or which schedule"`
 	Endpoints  int        `json:"endpoints"`
 	Visits     int        `json:"visits" doc:"0 until the addresses are known"`
 	Done       int        `json:"done" doc:"Visits that have a result"`

@@ -134,6 +134,9 @@ func (a *app) printAudit(audit api.Audit) error {
 
 func auditLine(a api.Audit) string {
 	line := fmt.Sprintf("audit %d: %s, %d endpoints", a.ID, a.State, a.Endpoints)
+	if a.Schedule != "" {
+		line = fmt.Sprintf("audit %d, by the schedule %s: %s, %d endpoints", a.ID, a.Schedule, a.State, a.Endpoints)
+	}
 	switch a.State {
 	case "finished":
 		v := a.Verdicts

@@ -112,6 +112,19 @@ func (a *app) demo(ctx context.Context, c service.Config, port uint16, once bool
 	return <-ended
 }
 
+// addSchedule lets the harbour be audited once a day, at a time that is far off when the demo starts.
+func addSchedule(ctx context.Context, c *client.Client, now time.Time) error {
+	known, err := c.Schedules(ctx)
+	if err != nil || len(known) > 0 {
+		return err
+	}
+	_, err = c.AddSchedule(ctx, api.ScheduleStart{Name: "harbour every day", ScheduleSettings: api.ScheduleSettings{
+		At: []string{now.UTC().Add(11 * time.Hour).Format("15:00")},
+		Quiet: now.UTC().Add(2*time.Hour).Format("15:00-") +
+			now.UTC().Add(4*time.Hour).Format("15:00"), Spread: 30}})
+	return err
+}
+
 // show audits the harbour through the API and prints the result.
 func (a *app) show(ctx context.Context, h *harbour.Harbour, address string) error {
 	c, err := client.New(address, "")
@@ -130,6 +143,9 @@ func (a *app) show(ctx context.Context, h *harbour.Harbour, address string) erro
 		return err
 	}
 	if err := sendHoldings(ctx, h, c); err != nil {
+		return err
+	}
+	if err := addSchedule(ctx, c, time.Now()); err != nil {
 		return err
 	}
 	started, err := c.StartAudit(ctx, api.AuditStart{})

@@ -39,6 +39,8 @@ export type Person = components['schemas']['Person']
 export type PersonChange = components['schemas']['PersonChange']
 export type Token = components['schemas']['Token']
 export type Waiver = components['schemas']['Waiver']
+export type Schedule = components['schemas']['Schedule']
+export type ScheduleStart = components['schemas']['ScheduleStart']
 export type Activity = components['schemas']['Activity']
 export type Verdict = Endpoint['verdict']
 

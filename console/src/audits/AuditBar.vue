@@ -13,6 +13,13 @@
       <el-button v-if="session.may('auditor')" size="small" data-test="cancel-audit" @click="audits.cancel()">{{
         t('audit.cancel')
       }}</el-button>
+      <el-button
+        v-if="!audits.waited && session.may('auditor')"
+        size="small"
+        data-test="start-audit"
+        @click="audits.start()"
+        >{{ t('audit.start') }}</el-button
+      >
     </template>
     <template v-else>
       <el-button v-if="session.may('auditor')" size="small" data-test="start-audit" @click="audits.start()">{{
@@ -33,7 +40,7 @@
 </template>
 
 <script lang="ts" setup>
-import { computed, onMounted } from 'vue'
+import { computed, onMounted, onUnmounted } from 'vue'
 import { useSession } from '../people/session'
 import { t } from '../words/t'
 import { auditWords } from './audit-words'
@@ -47,7 +54,13 @@ const percentage = computed(() => {
 })
 const words = computed(() => (audits.current ? auditWords(audits.current) : t('audit.none')))
 const unexamined = computed(() => audits.current?.unexamined ?? [])
-onMounted(() => audits.load())
+// Schedules begin audits that nobody here has started.
+let timer: ReturnType<typeof setInterval> | undefined
+onMounted(() => {
+  void audits.load()
+  timer = setInterval(() => audits.running || void audits.load(), 30_000)
+})
+onUnmounted(() => clearInterval(timer))
 </script>
 
 <style scoped>

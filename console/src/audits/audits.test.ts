@@ -31,6 +31,24 @@ beforeEach(() => {
 afterEach(() => vi.unstubAllGlobals())
 
 describe('useAudits', () => {
+  it('follows what somebody waits for rather than what a schedule has begun', async () => {
+    const scheduled = { ...audit('visiting'), id: 9, schedule: 'nightly' }
+    serve({ 'GET /api/v1/audits': { items: [scheduled, audit('visiting')] } })
+    vi.stubGlobal('EventSource', Stream)
+    const audits = useAudits()
+    await audits.load()
+    expect([audits.current?.id, audits.waited]).toEqual([7, true])
+    serve({ 'GET /api/v1/audits': { items: [scheduled, audit('finished')] } })
+    vi.stubGlobal('EventSource', Stream)
+    await audits.load()
+    expect([audits.current?.id, audits.running, audits.waited]).toEqual([9, true, false])
+    serve({ 'GET /api/v1/audits': { items: [{ ...scheduled, state: 'finished' }, audit('finished')] } })
+    await audits.load()
+    serve({ 'GET /api/v1/audits': { items: [{ ...scheduled, id: 10, state: 'finished' }] } })
+    const before = audits.ended
+    await audits.load()
+    expect(audits.ended).toBe(before + 1)
+  })
   it('follows an audit that it starts, to its end', async () => {
     const asked = serve({ 'POST /api/v1/audits': audit('planning') })
     vi.stubGlobal('EventSource', Stream)

@@ -11,6 +11,8 @@ export const useAudits = defineStore('audits', () => {
   const failure = ref<Failure>()
   const ended = ref(0) // counts audits that ended while watched; pages load again when it grows
   const running = computed(() => current.value !== undefined && !finals.includes(current.value.state))
+  // What a schedule has begun may be spread over hours, and keeps nobody from an audit of their own.
+  const waited = computed(() => running.value && !current.value?.schedule)
   let stream: EventSource | undefined
 
   function follow(audit: Audit) {
@@ -29,14 +31,18 @@ export const useAudits = defineStore('audits', () => {
   }
 
   async function load() {
-    const answer = await result(api.GET('/api/v1/audits', { params: { query: { limit: 1 } } }))
+    const answer = await result(api.GET('/api/v1/audits', { params: { query: { limit: 20 } } }))
     if (!answer.ok) {
       failure.value = answer.failure
       return
     }
     failure.value = undefined
-    const latest = answer.value.items?.[0]
-    if (latest) follow(latest)
+    const items = answer.value.items ?? []
+    const latest = items.find((audit) => !audit.schedule && !finals.includes(audit.state)) ?? items[0]
+    if (!latest) return
+    const before = current.value?.id
+    follow(latest)
+    if (before !== undefined && before !== latest.id && !running.value) ended.value++ // a schedule's, meanwhile
   }
 
   async function start(endpointIds?: number[]) {
@@ -59,5 +65,5 @@ export const useAudits = defineStore('audits', () => {
     failure.value = answer.ok || answer.failure.status === 409 ? undefined : answer.failure
   }
 
-  return { current, running, failure, ended, load, start, cancel }
+  return { current, running, waited, failure, ended, load, start, cancel }
 })

@@ -8,7 +8,7 @@
       <el-button
         v-if="session.may('auditor')"
         size="small"
-        :disabled="audits.running"
+        :disabled="audits.waited"
         data-test="audit-endpoint"
         @click="audits.start([id])"
         >{{ t('audit.startOne') }}</el-button

@@ -17,7 +17,7 @@ var ErrNoEndpoints = errors.New("no endpoint to audit: the estate is empty, or n
 func (q *Queue) Begin(ctx context.Context, a *store.Audit, endpointIDs []int64) error {
 	a.State, a.CreatedAt = store.Planning, q.options.Now()
 	return q.store.Tx(ctx, func(tx *store.Tx) error {
-		count, err := tx.CreateAudit(a, endpointIDs)
+		count, err := tx.CreateAudit(a, store.Selection{EndpointIDs: endpointIDs})
 		if err != nil {
 			return err
 		}

@@ -27,9 +27,11 @@ type sweepRule struct {
 }
 
 var sweepRules = []sweepRule{
-	// A clock that was put back leaves times in the future. Nothing here is put off for longer than half a minute.
+	// A clock that was put back leaves times in the future. Nothing here is put off for longer than a minute, but for
+	// visits that are spread.
 	{what: "jobs in the future", statement: `UPDATE river_job SET scheduled_at = now()
-		WHERE state IN ('available', 'retryable', 'scheduled') AND scheduled_at > now() + interval '1 minute'`},
+		WHERE state IN ('available', 'retryable', 'scheduled') AND scheduled_at > now() + interval '1 minute'
+			+ make_interval(secs => coalesce((args ->> 'spread')::int, 0))`},
 	{what: "a leader in the future", statement: `DELETE FROM river_leader
 		WHERE expires_at > now() + interval '2 minutes'`},
 	{what: "workers in the future", statement: `UPDATE workers SET beat_at = now()
@@ -84,6 +86,12 @@ func (q *Queue) sweepOnce(ctx context.Context, all bool) error {
 		if err := q.endWaivers(ctx); err != nil {
 			return fmt.Errorf("waivers that have ended: %w", err)
 		}
+		if err := q.holdBack(ctx); err != nil {
+			return fmt.Errorf("schedules in the future: %w", err)
+		}
+	}
+	if err := q.startDue(ctx); err != nil {
+		return fmt.Errorf("audits that are due: %w", err)
 	}
 	// An audit of which the last visit was given up has nobody who begins its judgement.
 	visited, err := q.store.Visited(ctx)

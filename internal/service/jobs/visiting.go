@@ -18,7 +18,8 @@ import (
 
 // planArgs is the job that plans an audit.
 type planArgs struct {
-	AuditID int64 `json:"audit_id"`
+	AuditID   int64 `json:"audit_id"`
+	Scheduled bool  `json:"scheduled,omitempty"` // nobody waits for it
 }
 
 // Kind implements river.JobArgs.
@@ -45,6 +46,10 @@ func (w *planWorker) Work(ctx context.Context, job *river.Job[planArgs]) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
+		pace, places := q.paceOf(a), map[int64]int{}
+		for i, x := range examined {
+			places[x.Endpoint.ID] = i
+		}
 		return q.store.Tx(ctx, func(tx *store.Tx) error {
 			next := store.Visiting
 			if len(visits) == 0 {
@@ -62,7 +67,8 @@ func (w *planWorker) Work(ctx context.Context, job *river.Job[planArgs]) error {
 			}
 			args := make([]river.JobArgs, len(visits))
 			for i, v := range visits {
-				args[i] = visitArgs{AuditID: audit, VisitID: v.ID}
+				args[i] = visitArgs{AuditID: audit, VisitID: v.ID, Scheduled: a.Schedule != "",
+					Spread: int(pace.spread / time.Second), at: pace.at(places[v.EndpointID], len(examined))}
 			}
 			return q.put(ctx, tx, args...)
 		})
@@ -123,20 +129,35 @@ func (q *Queue) planOne(ctx context.Context, e store.Endpoint) (facts.Endpoint, 
 }
 
 // InsertOpts implements river.JobArgsWithInsertOpts.
-func (planArgs) InsertOpts() river.InsertOpts { return river.InsertOpts{MaxAttempts: otherAttempts} }
+func (a planArgs) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{MaxAttempts: otherAttempts, Priority: priority(a.Scheduled)}
+}
+
+// priority puts what somebody waits for before what a schedule has begun.
+func priority(scheduled bool) int {
+	if scheduled {
+		return 3
+	}
+	return 1
+}
 
 // visitArgs is the job that visits one address.
 type visitArgs struct {
 	AuditID int64 `json:"audit_id"`
 	VisitID int64 `json:"visit_id"`
+
+	Scheduled bool      `json:"scheduled,omitempty"`
+	Spread    int       `json:"spread,omitempty"` // seconds; it may be put off as long
+	at        time.Time // before which it does not begin
 }
 
 // Kind implements river.JobArgs.
 func (visitArgs) Kind() string { return "visit" }
 
 // InsertOpts implements river.JobArgsWithInsertOpts.
-func (visitArgs) InsertOpts() river.InsertOpts {
-	return river.InsertOpts{Queue: visitQueue, MaxAttempts: visitAttempts}
+func (a visitArgs) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Queue: visitQueue, MaxAttempts: visitAttempts, Priority: priority(a.Scheduled),
+		ScheduledAt: a.at}
 }
 
 type visitWorker struct {
@@ -153,11 +174,16 @@ func (w *visitWorker) Timeout(*river.Job[visitArgs]) time.Duration {
 func (w *visitWorker) Work(ctx context.Context, job *river.Job[visitArgs]) error {
 	q := w.queue
 	return q.guard(ctx, job.Args.AuditID, false, func() error {
-		visit, state, err := q.store.Visit(ctx, job.Args.VisitID)
+		visit, audit, err := q.store.Visit(ctx, job.Args.VisitID)
 		if err != nil {
 			return ignoreMissing(err)
 		}
-		if state == store.Visiting && visit.State == store.VisitWaiting {
+		if audit.State == store.Visiting && visit.State == store.VisitWaiting {
+			if wait := quietFor(audit, q.options.Now()); wait > 0 {
+				return river.JobSnooze(wait/2 + rand.N(wait/2+1))
+			}
+		}
+		if audit.State == store.Visiting && visit.State == store.VisitWaiting {
 			if err := w.visit(ctx, visit, job.Attempt >= job.MaxAttempts); err != nil {
 				return err
 			}

@@ -12,9 +12,15 @@ import (
 	"nurvik/core/plain"
 )
 
+// Selection is which endpoints an audit is about: all of them, those named, or those with a label.
+type Selection struct {
+	EndpointIDs          []int64
+	LabelKey, LabelValue string
+}
+
 // CreateAudit inserts the audit and an examination for each endpoint. It
 // returns the number of endpoints.
-func (t *Tx) CreateAudit(a *Audit, endpointIDs []int64) (int, error) {
+func (t *Tx) CreateAudit(a *Audit, of Selection) (int, error) {
 	if err := t.room(&Audit{}, "state IN ?", []State{Planning, Visiting, Judging}); err != nil {
 		return 0, err
 	}
@@ -23,13 +29,20 @@ func (t *Tx) CreateAudit(a *Audit, endpointIDs []int64) (int, error) {
 	}
 	insert := "INSERT INTO examinations (audit_id, endpoint_id) SELECT ?, id FROM endpoints"
 	arguments := []any{a.ID}
-	if len(endpointIDs) > 0 {
+	switch {
+	case len(of.EndpointIDs) > 0:
 		insert += " WHERE id IN ?"
-		arguments = append(arguments, endpointIDs)
+		arguments = append(arguments, of.EndpointIDs)
+	case of.LabelKey != "":
+		insert += " WHERE " + labelled
+		arguments = append(arguments, of.LabelKey, of.LabelValue)
 	}
 	result := t.db.Exec(insert, arguments...)
 	return int(result.RowsAffected), result.Error
 }
+
+// ForgetAudit removes an audit that never began.
+func (t *Tx) ForgetAudit(id int64) error { return t.db.Delete(&Audit{ID: id}).Error }
 
 // maxRunning is how many audits, and how many what-ifs, may be under way: what
 // they wait for is the same few workers.
@@ -160,14 +173,14 @@ func (t *Tx) PlanVisits(audit int64, planned map[int64]facts.Endpoint, visits []
 	return visits, err
 }
 
-// Visit returns one visit and its audit's state.
-func (s *Store) Visit(ctx context.Context, id int64) (Visit, State, error) {
+// Visit returns one visit and its audit.
+func (s *Store) Visit(ctx context.Context, id int64) (Visit, Audit, error) {
 	var v Visit
 	if err := notFound(s.read(ctx).First(&v, id).Error); err != nil {
-		return v, "", err
+		return v, Audit{}, err
 	}
 	a, err := s.Audit(ctx, v.AuditID)
-	return v, a.State, err
+	return v, a, err
 }
 
 // FinishVisit stores the result if the visit is still waiting for one, so that

@@ -14,20 +14,27 @@ import (
 )
 
 // SaveJudgement stores facts and judgement of one endpoint, what was seen at
-// its addresses, and lets its findings live on. Only an audit of now does it.
+// its addresses, and lets its findings live on. Where another audit observed the
+// endpoint later, and ended before this one, the judgement is only this audit's.
 func (t *Tx) SaveJudgement(audit, endpoint int64, f facts.Endpoint, j judge.Judgement, at time.Time) error {
 	row := Examination{AuditID: audit, EndpointID: endpoint, Facts: &f, Verdict: string(j.Verdict), Judgement: &j}
 	if err := t.db.Model(&row).Select("facts", "verdict", "judgement").Updates(&row).Error; err != nil {
 		return err
 	}
-	e := Endpoint{ID: endpoint, AuditID: &audit, NotAfter: j.NotAfter, Issuer: j.Issuer, JudgedBy: j.Basis.Policy,
-		Latest: latestOf(j.Verdict, judge.TallyOf(j.Findings), at)}
-	columns := append([]string{"audit_id", "judged_by"}, latest...)
+	observed, err := t.observedAt(audit, f)
+	if err != nil {
+		return err
+	}
+	e := Endpoint{ID: endpoint, AuditID: &audit, ObservedAt: &observed, NotAfter: j.NotAfter, Issuer: j.Issuer,
+		JudgedBy: j.Basis.Policy,
+		Latest:   latestOf(j.Verdict, judge.TallyOf(j.Findings), at)}
+	columns := append([]string{"audit_id", "observed_at", "judged_by"}, latest...)
 	if j.Verdict != judge.Unreachable { // what was served last stays known
 		columns = append(columns, "not_after", "issuer")
 	}
-	if err := t.db.Model(&e).Select(columns).UpdateColumns(&e).Error; err != nil {
-		return err
+	done := t.db.Model(&e).Where("observed_at IS NULL OR observed_at <= ?", observed).Select(columns).UpdateColumns(&e)
+	if done.Error != nil || done.RowsAffected == 0 {
+		return done.Error
 	}
 	places, err := t.addressPlaces(endpoint, f)
 	if err != nil {
@@ -52,6 +59,21 @@ func (t *Tx) SaveJudgement(audit, endpoint int64, f facts.Endpoint, j judge.Judg
 		reachability := f.Severity == string(judge.None) || f.Code == "dns.unresolved"
 		return j.Verdict != judge.Unreachable || reachability
 	})
+}
+
+// observedAt is when the endpoint was visited last. Where nothing was visited, its name was looked up when the audit
+// began.
+func (t *Tx) observedAt(audit int64, f facts.Endpoint) (time.Time, error) {
+	var out time.Time
+	for _, o := range f.Observations {
+		if o.At.After(out) {
+			out = o.At
+		}
+	}
+	if !out.IsZero() {
+		return out, nil
+	}
+	return out, t.db.Model(&Audit{ID: audit}).Select("created_at").Scan(&out).Error
 }
 
 // sighted is a finding with the places at which it was met.

@@ -62,11 +62,12 @@ type Endpoint struct {
 	CreatedAt time.Time
 	UpdatedAt time.Time
 
-	AuditID  *int64
-	NotAfter *time.Time
-	Issuer   string
-	JudgedBy string // the policy
-	Latest   `gorm:"embedded"`
+	AuditID    *int64
+	ObservedAt *time.Time // when that was observed by which it is judged
+	NotAfter   *time.Time
+	Issuer     string
+	JudgedBy   string // the policy
+	Latest     `gorm:"embedded"`
 }
 
 // State is where an audit stands.
@@ -92,6 +93,10 @@ type Audit struct {
 	CreatedAt  time.Time
 	FinishedAt *time.Time
 	Failure    string
+	ByName     string // who began it
+	Schedule   string // or which schedule, with its settings as they were
+
+	ScheduleSettings *api.ScheduleSettings `gorm:"serializer:json"`
 }
 
 // Examination is one endpoint in one audit.

@@ -90,7 +90,7 @@ func FuzzFacts(f *testing.F) {
 		now := s.Clock.Stamp()
 		a := store.Audit{State: store.Planning, CreatedAt: now}
 		err := s.Tx(t.Context(), func(tx *store.Tx) error {
-			_, err := tx.CreateAudit(&a, nil)
+			_, err := tx.CreateAudit(&a, store.Selection{})
 			return err
 		})
 		require.NoError(t, err)

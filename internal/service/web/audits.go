@@ -11,6 +11,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/sse"
 
 	"nurvik/internal/api"
+	"nurvik/internal/service/auth"
 	"nurvik/internal/service/jobs"
 	"nurvik/internal/service/store"
 )
@@ -23,7 +24,7 @@ func (s *server) registerAudits() {
 	start.DefaultStatus = 201
 	start.MaxBodyBytes = largeBody
 	huma.Register(s.api, start, func(ctx context.Context, in *body[api.AuditStart]) (*body[api.Audit], error) {
-		a := &store.Audit{}
+		a := &store.Audit{ByName: auth.From(ctx).Name}
 		err := s.Queue.Begin(ctx, a, in.Body.EndpointIDs)
 		if errors.Is(err, jobs.ErrNoEndpoints) {
 			return nil, huma.Error422UnprocessableEntity(err.Error())
@@ -150,7 +151,7 @@ func (s *server) auditOf(ctx context.Context, a store.Audit) (api.Audit, error) 
 		return api.Audit{}, err
 	}
 	view := api.Audit{ID: a.ID, State: string(a.State), CreatedAt: a.CreatedAt, FinishedAt: a.FinishedAt,
-		Failure: a.Failure, Endpoints: p.Endpoints, Visits: p.Visits, Done: p.Done}
+		Failure: a.Failure, By: a.ByName, Schedule: a.Schedule, Endpoints: p.Endpoints, Visits: p.Visits, Done: p.Done}
 	if a.State == store.Finished {
 		counts, err := s.Store.Verdicts(ctx, a.ID)
 		if err != nil {

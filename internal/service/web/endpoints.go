@@ -211,7 +211,8 @@ func (s *server) failure(err error) error {
 	case errors.Is(err, store.ErrConflict), store.IsMissing(err):
 		return huma.Error409Conflict(store.ErrConflict.Error())
 	case errors.Is(err, store.ErrBuiltin), errors.Is(err, store.ErrInUse), errors.Is(err, store.ErrNameTaken),
-		errors.Is(err, store.ErrLastAdministrator), errors.Is(err, store.ErrSetUp):
+		errors.Is(err, store.ErrLastAdministrator), errors.Is(err, store.ErrSetUp),
+		errors.Is(err, store.ErrTooManySchedules):
 		return huma.Error409Conflict(err.Error())
 	case errors.Is(err, store.ErrCursor):
 		return huma.Error422UnprocessableEntity(store.ErrCursor.Error())

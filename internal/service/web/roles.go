@@ -45,6 +45,7 @@ var Roles = map[string]auth.Role{
 	"get-timeline":          auth.Viewer,
 	"list-findings":         auth.Viewer,
 	"list-waivers":          auth.Viewer,
+	"list-schedules":        auth.Viewer,
 	"get-holding":           auth.Viewer,
 	"list-holding-files":    auth.Viewer,
 	"list-policies":         auth.Viewer,
@@ -75,6 +76,9 @@ var Roles = map[string]auth.Role{
 	"add-waiver":               auth.Auditor,
 	"remove-waiver":            auth.Auditor,
 	"start-what-if":            auth.Auditor,
+	"add-schedule":             auth.Auditor,
+	"change-schedule":          auth.Auditor,
+	"remove-schedule":          auth.Auditor,
 	"remove-what-if":           auth.Auditor,
 
 	"save-policy":   auth.Administrator,

@@ -142,6 +142,7 @@ func (s *server) register() {
 	s.registerTokens()
 	s.registerActivity()
 	s.registerWaivers()
+	s.registerSchedules()
 }
 
 // operation is what all operations have in common.

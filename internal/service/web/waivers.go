@@ -118,8 +118,7 @@ func (s *server) waiver(in api.WaiverStart, by string) (w store.Waiver, details 
 	case daysLeft(until, s.Now()) > mostDays:
 		wrong("until", "a waiver lasts two years at most; look at it again then")
 	}
-	key, value, labelled := strings.Cut(in.Label, "=")
-	if in.Label != "" && (!labelled || key == "" || value == "") {
+	if !isLabel(in.Label) {
 		wrong("label", "a label is KEY=VALUE")
 	}
 	given := 0
