@@ -80,7 +80,7 @@ func TestQuestionsLeaveTheRecordAlone(t *testing.T) {
 		{"by two rules", []string{"schedule", "add", "nightly", "--at", "02:00", "--every", "6h"}, 2, "",
 			"or at which times"},
 		{"a schedule", []string{"schedule", "add", "nightly", "--at", "02:00", "--zone", "Europe/Oslo", "--spread",
-			"2h"}, 0, "nightly: at 02:00 (Europe/Oslo), spread over 120 minutes, of 150 endpoints; the next audit begins ", ""},
+			"2h"}, 0, "nightly: at 02:00 (Europe/Oslo), spread over 120 minutes, of 150 endpoints; the next", ""},
 		{"another time", []string{"schedule", "change", "nightly", "--every", "6h", "--label", "about=nobody"}, 0,
 			"every 6 hours, spread", ""},
 		{"paused", []string{"schedule", "pause", "nightly"}, 0, "; paused", ""},
