@@ -240,6 +240,20 @@ func TestConsole(t *testing.T) {
 		assert.Equal(t, "faulty", cranes.Verdict)
 	})
 
+	t.Run("findings by cause", func(t *testing.T) {
+		b.do(t, chromedp.Navigate(d.address+"/findings"), chromedp.WaitVisible(`[data-test="cause"]`),
+			chromedp.SendKeys(`[data-test="search"]`, "halyard"))
+		b.eventually(t, `document.querySelectorAll('[data-test="cause"]').length > 0 &&
+			[...document.querySelectorAll('[data-test="where"]')].every(e => e.innerText === '1 endpoint')`, "searched")
+		b.do(t, chromedp.SendKeys(`[data-test="search"]`, strings.Repeat("\b", len("halyard"))))
+		const missing = `//article[contains(., 'chain.incomplete')]`
+		b.eventually(t, `[...document.querySelectorAll('[data-test="where"]')].some(e => e.innerText === '4 endpoints')`, "all")
+		b.do(t, chromedp.Click(missing+`//button[@data-test="open"]`), chromedp.WaitVisible(missing+`//article`))
+		b.eventually(t, `document.querySelectorAll('[data-test="finding"]').length === 3`, "one cause at three endpoints")
+		b.do(t, chromedp.Click(`[data-test="finding"] [data-test="acknowledge"]`), chromedp.Click(`[data-test="finding"] [data-test="do"]`))
+		b.eventually(t, `document.querySelector('main').innerText.includes('1 acknowledged')`, "the cause says it")
+	})
+
 	t.Run("a schedule", func(t *testing.T) {
 		const form = `[data-test="schedule-form"] `
 		b.do(t, chromedp.Navigate(d.address+"/audits"), chromedp.WaitVisible(`[data-test="none"]`),

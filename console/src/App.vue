@@ -7,6 +7,7 @@
     </router-link>
     <nav v-if="session.who" :aria-label="t('app.pages')">
       <router-link :to="{ name: 'estate' }">{{ t('app.estate') }}</router-link>
+      <router-link :to="{ name: 'findings' }">{{ t('findings.title') }}</router-link>
       <router-link :to="{ name: 'holdings' }">{{ t('app.holdings') }}</router-link>
       <router-link :to="{ name: 'audits' }">{{ t('audits.title') }}</router-link>
       <router-link :to="{ name: 'expiry' }">{{ t('app.expiry') }}</router-link>

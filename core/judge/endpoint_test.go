@@ -265,6 +265,7 @@ func TestIncompleteBringsTheMissingCertificates(t *testing.T) {
 	assert.Equal(t, []string{s.parse(s.lower.DER).PEM(), s.parse(s.upper.DER).PEM()}, e.MissingPEM)
 	assert.Equal(t, []string{host, "Lower", "Upper"}, e.Order)
 	assert.Contains(t, j.Findings[0].Remedy, "Lower, then Upper")
+	assert.Equal(t, "Lower, Upper", judge.CauseOf(j.Findings[0]).About)
 }
 
 // TestSameInputSameOutput judges facts that went through their JSON form.

@@ -6,6 +6,9 @@ import (
 	"nurvik/core/pki"
 )
 
+// unknownAnchorCode is of chains that end at an issuer that nobody knows.
+const unknownAnchorCode = "trust.unknown-anchor"
+
 // trustNoAnchor chooses among the codes for a chain that ends without a
 // trusted anchor. At most one is told; chain.incomplete is one of them.
 func trustNoAnchor(b *bundle) []Finding {
@@ -24,7 +27,7 @@ func trustNoAnchor(b *bundle) []Finding {
 		f = found("trust.rehearsal-issuer", id, leaf.Label(), "%s was issued below %q, which is for rehearsal only.",
 			leaf.Label(), b.rehearsal.Anchor.Certificate.Label())
 	} else {
-		f = found("trust.unknown-anchor", id, leaf.Label(),
+		f = found(unknownAnchorCode, id, leaf.Label(),
 			"The chain of %s ends at the issuer %q, which is not in %s; an intermediate or the root may be missing.",
 			leaf.Label(), top.Issuer.Label(), storeNames(b))
 	}

@@ -89,6 +89,7 @@ type Finding struct {
 	Title        string           `json:"title"`
 	Why          string           `json:"why"`
 	Reference    string           `json:"reference"`
+	Cause        string           `json:"cause,omitempty" doc:"What it has in common with others"`
 	State        string           `json:"state" enum:"new,standing,gone,back"`
 	FirstSeen    time.Time        `json:"first_seen"`
 	LastSeen     time.Time        `json:"last_seen"`

@@ -22,16 +22,19 @@ import (
 func (a *app) findingsCommand() *cobra.Command {
 	var server, target, note string
 	var filter client.FindingFilter
-	var acknowledge bool
+	var acknowledge, byCause bool
 	cmd := &cobra.Command{
 		Use:     "findings",
 		GroupID: "service",
 		Short:   "List what is wrong in the estate and its holdings, since when and what to do",
 		Example: "  nurvik findings --severity fault\n  nurvik findings --endpoint tides.tarnholm.example\n  " +
-			"nurvik findings --state gone\n  " +
+			"nurvik findings --state gone\n  nurvik findings --by-cause\n  " +
 			"nurvik findings --code time.renewal-due --acknowledge --note \"renewals are on Thursday\"",
 		Args: cobra.NoArgs,
 		RunE: a.remote(&server, func(ctx context.Context, c *client.Client, _ []string) error {
+			if byCause {
+				return a.causes(ctx, c, filter, target != "" || acknowledge)
+			}
 			if target != "" {
 				parsed, err := endpoint.Parse(target)
 				if err != nil {
@@ -71,6 +74,9 @@ func (a *app) findingsCommand() *cobra.Command {
 		"show only those in this `STATE`: new, standing, back or gone (default all but gone)")
 	cmd.Flags().StringVar(&filter.Waived, "waived", "",
 		"show only those that are waived or not, `YES|NO` (default both)")
+	cmd.Flags().BoolVar(&byCause, "by-cause", false,
+		"list what findings have in common instead, such as a certificate that many endpoints serve")
+	cmd.Flags().StringVar(&filter.Cause, "cause", "", "show only those of this `CAUSE`, as --by-cause names it")
 	cmd.Flags().BoolVar(&acknowledge, "acknowledge", false, "say that you have seen those that are listed")
 	cmd.Flags().StringVar(&note, "note", "", "with this `TEXT`")
 	cmd.Flags().StringVar(&filter.Search, "search", "", "show only those with this `TEXT` in endpoint, path or message")

@@ -190,18 +190,7 @@ func (c *Client) Endpoints(ctx context.Context, f EndpointFilter) ([]api.Endpoin
 			q.Set(key, value)
 		}
 	}
-	var all []api.Endpoint
-	for {
-		var page api.EndpointPage
-		if err := c.call(ctx, http.MethodGet, "/endpoints?"+q.Encode(), nil, &page); err != nil {
-			return nil, err
-		}
-		all = append(all, page.Items...)
-		if page.Next == "" {
-			return all, nil
-		}
-		q.Set("cursor", page.Next)
-	}
+	return all[api.Endpoint](ctx, c, "/endpoints", q)
 }
 
 // FindEndpoint returns the endpoint of the target.
@@ -302,36 +291,4 @@ func (c *Client) Follow(ctx context.Context, id int64, each func(api.Audit)) (ap
 	return last,
 		fmt.Errorf("the service ended the stream before audit %d had ended; it may have been restarted, and the "+
 			"audit goes on", id)
-}
-
-// FindingFilter selects findings.
-type FindingFilter struct {
-	EndpointID                            int64
-	Code, Severity, State, Waived, Search string
-}
-
-// Findings returns all findings that the filter selects.
-func (c *Client) Findings(ctx context.Context, f FindingFilter) ([]api.Finding, error) {
-	q := url.Values{"limit": {"1000"}}
-	for key, value := range map[string]string{"code": f.Code, "severity": f.Severity, "state": f.State,
-		"waived": strings.ToLower(f.Waived), "q": f.Search} {
-		if value != "" {
-			q.Set(key, value)
-		}
-	}
-	if f.EndpointID != 0 {
-		q.Set("endpoint_id", strconv.FormatInt(f.EndpointID, 10))
-	}
-	all := []api.Finding{}
-	for {
-		var page api.FindingPage
-		if err := c.call(ctx, http.MethodGet, "/findings?"+q.Encode(), nil, &page); err != nil {
-			return nil, err
-		}
-		all = append(all, page.Items...)
-		if page.Next == "" {
-			return all, nil
-		}
-		q.Set("cursor", page.Next)
-	}
 }

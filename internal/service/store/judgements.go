@@ -84,8 +84,9 @@ type sighted struct {
 
 // rowOf is the record of a finding, without its life.
 func rowOf(target string, f judge.Finding) Finding {
+	cause := judge.CauseOf(f)
 	return Finding{ID: judge.Identity(target, f), Code: f.Code, Severity: string(f.Severity), Finding: f,
-		Waived: !f.Counts()}
+		Waived: !f.Counts(), Cause: cause.ID, CauseAbout: cause.About}
 }
 
 // live lets the findings of one owner live on: those that are present are
@@ -176,6 +177,7 @@ type FindingQuery struct {
 	EndpointID int64
 	HoldingID  int64
 	Code       string
+	Cause      string
 	Severity   string
 	State      string // "" for all that are not gone, "any" for those too
 	Waived     string // "" for all, "yes" or "no"
@@ -196,11 +198,15 @@ type FindingRow struct {
 const findingOrder = `CASE WHEN waived_finding THEN '5' WHEN severity = 'fault' THEN '1' WHEN severity = 'risk' THEN '2' WHEN severity = 'note' THEN '4' ELSE '3' END
 	|| ' ' || coalesce(target, name || ' ' || path) || ' ' || code || ' ' || (finding ->> 'about') || ' ' || id`
 
+// ofEndpointsAndHoldings gives findings the names of what they are about.
+const ofEndpointsAndHoldings = "LEFT JOIN endpoints ON endpoints.id = endpoint_id " +
+	"LEFT JOIN holdings ON holdings.id = holding_id"
+
 // Findings returns one page, the worst first, and the cursor of the next.
 func (s *Store) Findings(ctx context.Context, q FindingQuery) ([]FindingRow, string, error) {
 	all := s.read(ctx).Model(&Finding{}).
 		Select("findings.*, findings.waived AS waived_finding, endpoints.target, holdings.name").
-		Joins("LEFT JOIN endpoints ON endpoints.id = endpoint_id LEFT JOIN holdings ON holdings.id = holding_id")
+		Joins(ofEndpointsAndHoldings)
 	db := s.read(ctx).Table("(?) AS f", all).
 		Select("f.*, coalesce(target, '') AS target, coalesce(name, '') AS holding, (" + findingOrder +
 			`) COLLATE "C" AS sort_key`)
@@ -209,7 +215,7 @@ func (s *Store) Findings(ctx context.Context, q FindingQuery) ([]FindingRow, str
 	} else if q.State == "" {
 		db = db.Where("state <> ?", life.Gone)
 	}
-	for column, value := range map[string]string{"f.id": q.ID, "code": q.Code, "severity": q.Severity,
+	for column, value := range map[string]string{"f.id": q.ID, "cause": q.Cause, "code": q.Code, "severity": q.Severity,
 		"state": q.State} {
 		if value != "" {
 			db = db.Where(column+" = ?", value)
@@ -225,9 +231,7 @@ func (s *Store) Findings(ctx context.Context, q FindingQuery) ([]FindingRow, str
 		db = db.Where("holding_id = ?", q.HoldingID)
 	}
 	if q.Search != "" {
-		like := "%" + escapeLike(q.Search) + "%"
-		db = db.Where("target ILIKE ? OR name ILIKE ? OR path ILIKE ? OR finding ->> 'message' ILIKE ?", like, like,
-			like, like)
+		db = matching(db, q.Search)
 	}
 	if q.After != "" {
 		value, _, err := readCursor(q.After)

@@ -136,6 +136,8 @@ type Finding struct {
 	HoldingID    *int64 // of findings about files of a holding
 	Path         string // of the file
 	Code         string
+	Cause        string // what it has in common with others
+	CauseAbout   string
 	Severity     string
 	Finding      judge.Finding `gorm:"serializer:json"`
 	State        life.State

@@ -44,6 +44,7 @@ var Roles = map[string]auth.Role{
 	"get-forecast":          auth.Viewer,
 	"get-timeline":          auth.Viewer,
 	"list-findings":         auth.Viewer,
+	"list-causes":           auth.Viewer,
 	"list-waivers":          auth.Viewer,
 	"list-schedules":        auth.Viewer,
 	"get-holding":           auth.Viewer,
