@@ -91,6 +91,9 @@ func TestGuard(t *testing.T) {
 		{"NUL in a search", "GET", "/api/v1/endpoints?q=%00", "", nil, 422},
 		{"NUL in a label", "POST", "/api/v1/endpoints", `{"endpoint":"nul.tarnholm.example","labels":{"a":"\u0000"}}`,
 			asJSON(), 422},
+		{"NUL in a path", "DELETE", "/api/v1/holdings/%00", "", asJSON(), 422},
+		{"no UTF-8 in a path", "PUT", "/api/v1/policies/%ff%fe", `{"text":"name: fender"}`, asJSON(), 422},
+		{"NUL in a policy", "PUT", "/api/v1/policies/fender", `{"text":"name: fender\n# \u0000\n"}`, asJSON(), 422},
 		{"bad limit", "GET", "/api/v1/endpoints?limit=0", "", nil, 422},
 		{"bad identifier", "GET", "/api/v1/endpoints/north", "", nil, 422},
 		{"no such operation", "GET", "/api/v1/weather", "", nil, 404},
@@ -112,6 +115,14 @@ func TestGuard(t *testing.T) {
 			}
 		})
 	}
+	var log api.ActivityPage
+	get(t, "/activity", &log)
+	var objects []string
+	for _, a := range log.Items {
+		assert.NotZero(t, a.Status, "what became of %s %s is told", a.Operation, a.Object)
+		objects = append(objects, a.Object)
+	}
+	assert.Subset(t, objects, []string{`\x00`, `\xff\xfe`, "fender"})
 }
 
 // TestNoPrivateKeyIsTaken sends keys in every place that a caller could put one,
