@@ -20,7 +20,7 @@ build: console/dist/app/workbench/nurvik.wasm
 # Every test that needs no foreign server.
 test:
 	@# The Java runtime makes Debian's Java store, which is a keystore to read.
-	@scripts/ensure postgresql ca-certificates chromium ca-certificates-java default-jre-headless tshark openssl gnutls-bin patch
+	@scripts/ensure postgresql ca-certificates chromium ca-certificates-java default-jre-headless tshark openssl gnutls-bin patch prometheus
 	@$(MAKE) --no-print-directory check-console build
 	@# One package at a time: several start databases, browsers and estates of their own.
 	go test -count=1 -p 2 -timeout 15m ./...

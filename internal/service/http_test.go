@@ -14,10 +14,13 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -177,11 +180,22 @@ func TestHealthAndMetrics(t *testing.T) {
 	}
 	importHarbour(t)
 	auditOf(t, api.AuditStart{})
-	_, _, metrics := send(t, "GET", "/metrics", "", nil)
+	metrics := ""
+	require.Eventually(t, func() bool { // it counts every ten seconds
+		_, _, metrics = send(t, "GET", "/metrics", "", nil)
+		return strings.Contains(metrics, `nurvik_endpoints{verdict="faulty"} 51`)
+	}, 30*time.Second, time.Second)
 	for _, name := range []string{`nurvik_visits_total{outcome="answered"}`, "nurvik_visit_seconds_count",
 		"nurvik_visit_connections_total", `nurvik_http_seconds_bucket{method="POST",route="/api/v1/deliveries/{id}/finish"`,
-		"go_goroutines"} {
+		"go_goroutines", `nurvik_endpoints{verdict="none"} 0`,
+		`nurvik_findings{severity="fault"}`, `nurvik_leaf_days_left_bucket{le="365"}`, "nurvik_last_audit_failed 0",
+		"nurvik_last_audit_timestamp_seconds", "nurvik_schedules_late 0", "nurvik_workers 1"} {
 		assert.Contains(t, metrics, name)
+	}
+	rules, err := os.ReadFile("../../deploy/nurvikd-alerts.yaml")
+	require.NoError(t, err)
+	for _, name := range regexp.MustCompile(`nurvik_[a-z_]+`).FindAllString(string(rules), -1) {
+		assert.Contains(t, metrics, "\n"+name, "what alerts look at is there")
 	}
 	status, kind, document := send(t, "GET", "/api/openapi.json", "", nil)
 	assert.Equal(t, 200, status)

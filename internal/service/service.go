@@ -127,7 +127,7 @@ func Run(ctx context.Context, c Config, ready func(address, setUp string)) (err 
 		Lookup: network.Lookup, Now: now, Report: report})
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(collectors.NewGoCollector(),
-		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), &gauges{store: s, log: c.Log, now: now})
 	queue, err := jobs.Open(ctx, s, jobs.Options{Instance: c.Instance, Visits: c.Visits, Network: network, Gate: gate,
 		Limits: vantage.Afford(c.Limits), Effort: effort, Desk: desk,
 		Log: c.Log, Metrics: jobs.NewMetrics(registry), Now: now, Report: report})
