@@ -3,6 +3,7 @@ package acceptance
 import (
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 	"time"
 
@@ -23,6 +24,9 @@ func TestQuestionsLeaveTheRecordAlone(t *testing.T) {
 	misspelt := policyFile("misspelt.yaml", "name: mild\ninherits: open-web\nseverites: {time.expired: note}\n")
 	mild := policyFile("mild.yaml", "name: mild\ninherits: open-web\nseverities: {time.expired: note}\n")
 	ten := policyFile("quay.pem", readEstate(t, "tides-fullchain.pem"))
+	owners := filepath.Join(t.TempDir(), "owners.csv")
+	require.NoError(t, os.WriteFile(owners, []byte("Host;Team;Floor\ncranes.tarnholm.example;crew;3\n"), 0o600))
+	table := []string{"estate", "import", owners, "--column", "endpoint=Host", "--column", "labels.owner=Team"}
 	const tides, cranes = "tides.tarnholm.example", "cranes.tarnholm.example"
 
 	soon := time.Now().AddDate(0, 0, 20).Format(time.DateOnly)
@@ -33,7 +37,17 @@ func TestQuestionsLeaveTheRecordAlone(t *testing.T) {
 		stdout string
 		stderr string
 	}{
+		{"what would come", []string{"estate", "import", "--dry-run", estate.EstateFile}, 0,
+			"150 endpoints would be added, 0 changed, 0 unchanged, 0 removed", ""},
 		{"an estate", []string{"estate", "import", estate.EstateFile}, 0, "150 endpoints added", ""},
+		{"the same once more", []string{"estate", "import", "--dry-run", "--replace", estate.EstateFile}, 0,
+			"0 endpoints would be added, 0 changed, 150 unchanged, 0 removed", ""},
+		{"a table without its columns", []string{"estate", "import", owners}, 2, "", "--column endpoint=HEADING"},
+		{"what a table would change", slices.Concat(table, []string{"--dry-run"}), 0,
+			"~ cranes.tarnholm.example:443\n    labels: {\"about\":\"expired yesterday\"}, would be " +
+				"{\"about\":\"expired yesterday\",\"owner\":\"crew\"}", "nothing is taken from the columns Floor"},
+		{"a table", table, 0, "0 endpoints added, 1 changed, 0 unchanged, 0 removed", ""},
+		{"counts", []string{"estate", "export"}, 0, "owner: crew", ""},
 		{"of what was never visited nothing is known", []string{"what-if", tides, "--at", "+1d"}, 3,
 			"Not judged, because never visited: 1 endpoint.", ""},
 		{"the record", []string{"run", tides, cranes, "--follow"}, 1, "1 faulty", ""},

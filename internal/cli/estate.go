@@ -2,10 +2,8 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -270,37 +268,6 @@ func (a *app) remove(ctx context.Context, c *client.Client, target string) error
 	}
 	_, err = fmt.Fprintf(a.stdout, "removed %s\n", e.Endpoint)
 	return err
-}
-
-func (a *app) estateImport(server *string) *cobra.Command {
-	var replace bool
-	cmd := &cobra.Command{
-		Use: "import FILE", Short: "Import an estate file with its trust stores and policies, all of it or nothing",
-		Args:    cobra.ExactArgs(1),
-		Example: "  nurvik estate import estate.yaml\n  nurvik estate import --replace estate.yaml",
-		RunE: a.remote(server, func(ctx context.Context, c *client.Client, args []string) error {
-			e, err := estatefile.Read(args[0])
-			if errors.Is(err, os.ErrNotExist) {
-				return &statusError{statusUnexamined, err}
-			}
-			if err != nil {
-				return usage(err)
-			}
-			estate, err := e.ForService()
-			if err != nil {
-				return err
-			}
-			done, err := c.Import(ctx, api.EstateImport{Estate: estate, Replace: replace})
-			if err != nil {
-				return err
-			}
-			_, err = fmt.Fprintf(a.stdout, "%d endpoints added, %d changed, %d unchanged, %d removed\n", done.Added,
-				done.Changed, done.Unchanged, done.Removed)
-			return err
-		}),
-	}
-	cmd.Flags().BoolVar(&replace, "replace", false, "remove endpoints that are not in the file")
-	return cmd
 }
 
 func (a *app) estateExport(server *string) *cobra.Command {
