@@ -104,6 +104,8 @@ func TestQuestionsLeaveTheRecordAlone(t *testing.T) {
 		{"listed", []string{"schedule", "list"}, 0, "about=nobody: 0", ""},
 		{"removed", []string{"schedule", "remove", "nightly"}, 0, "", ""},
 		{"once", []string{"schedule", "remove", "nightly"}, 3, "", `there is no schedule "nightly"`},
+		{"its history", []string{"estate", "history", cranes}, 0, "Examined for the first time.", ""},
+		{"of what is not there", []string{"estate", "history", "nowhere.tarnholm.example"}, 3, "", "nowhere"},
 		{"a what-if goes", []string{"what-if", "remove", "4"}, 0, "", ""},
 		{"and is gone", []string{"what-if", "show", "4"}, 3, "", ""},
 	}

@@ -27,7 +27,7 @@ var floors = [][]string{
 	{"chain", "probe"},
 	{"judge"},
 	{"assess", "compare"},
-	{"pack"},
+	{"pack", "history"},
 }
 
 // forbidden are imports that would bring an interface into the core.

@@ -32,7 +32,7 @@ func (a *app) estateCommand() *cobra.Command {
 	}
 	addServer(cmd, &server)
 	cmd.AddCommand(a.estateList(&server), a.estateAdd(&server), a.estateChange(&server), a.estateRemove(&server),
-		a.estateImport(&server), a.estateExport(&server), a.estateUnlocked(&server))
+		a.estateImport(&server), a.estateExport(&server), a.estateHistory(&server), a.estateUnlocked(&server))
 	return cmd
 }
 

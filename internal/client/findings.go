@@ -41,6 +41,12 @@ func (c *Client) Causes(ctx context.Context, f CauseFilter) ([]api.Cause, error)
 	return all[api.Cause](ctx, c, "/causes", q)
 }
 
+// History returns what has changed at an endpoint from audit to audit, the newest first.
+func (c *Client) History(ctx context.Context, endpoint int64) ([]api.HistoryEntry, error) {
+	return all[api.HistoryEntry](ctx, c, "/endpoints/"+strconv.FormatInt(endpoint, 10)+"/history",
+		url.Values{"limit": {"100"}})
+}
+
 // given are the parameters that are not empty, for pages as long as may be.
 func given(values map[string]string) url.Values {
 	q := url.Values{"limit": {"1000"}}

@@ -75,6 +75,7 @@
         </template>
       </template>
     </section>
+    <HistoryList v-if="examination.judgement" :id="id" :audit="examination.endpoint.audit_id" />
   </template>
 </template>
 
@@ -91,6 +92,7 @@ import AudienceTable from './AudienceTable.vue'
 import ChainDrawing from './ChainDrawing.vue'
 import CoverageMatrix from './CoverageMatrix.vue'
 import DeploymentTable from './DeploymentTable.vue'
+import HistoryList from './HistoryList.vue'
 import LeafDetails from './LeafDetails.vue'
 import ProtocolTable from './ProtocolTable.vue'
 import WireTables from './WireTables.vue'

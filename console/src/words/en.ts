@@ -111,6 +111,11 @@ export const en = {
   'endpoint.system': 'system',
   'endpoint.never': 'never',
   'findings.title': 'Findings',
+  'history.title': 'History',
+  'history.audit': 'audit {id}',
+  'history.was': 'it was {verdict}',
+  'history.first': 'Examined for the first time.',
+  'history.older': 'Show older changes',
   'causes.what': 'What is wrong, by what it has in common: the same repair helps everywhere. The worst and most ' +
     'frequent come first.',
   'causes.loading': 'Loading …',

@@ -45,6 +45,7 @@ var Roles = map[string]auth.Role{
 	"get-timeline":          auth.Viewer,
 	"list-findings":         auth.Viewer,
 	"list-causes":           auth.Viewer,
+	"get-history":           auth.Viewer,
 	"list-waivers":          auth.Viewer,
 	"list-schedules":        auth.Viewer,
 	"get-holding":           auth.Viewer,

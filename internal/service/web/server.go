@@ -143,6 +143,7 @@ func (s *server) register() {
 	s.registerActivity()
 	s.registerWaivers()
 	s.registerSchedules()
+	s.registerHistory()
 }
 
 // operation is what all operations have in common.

@@ -1,0 +1,61 @@
+package service_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"nurvik/internal/api"
+)
+
+// TestHistory: an endpoint remembers what changed, and audits without a change leave no trace in it.
+func TestHistory(t *testing.T) {
+	importHarbour(t)
+	ctx, c := t.Context(), shared.client
+	gate, err := c.FindEndpoint(ctx, "gate.tarnholm.example:443")
+	require.NoError(t, err)
+	none, err := c.History(ctx, gate.ID)
+	require.NoError(t, err)
+	before := len(none) // other tests have audited it
+	audit := func() int64 { return auditOf(t, api.AuditStart{EndpointIDs: []int64{gate.ID}}).ID }
+	settle := func(change func(*api.EndpointSettings)) {
+		settings := gate.EndpointSettings
+		change(&settings)
+		_, err := c.ChangeEndpoint(ctx, gate.ID, settings)
+		require.NoError(t, err)
+	}
+	audit()
+	audit()
+	tides, err := c.FindEndpoint(ctx, "tides.tarnholm.example:443")
+	require.NoError(t, err)
+	settle(func(s *api.EndpointSettings) { s.VisitAt = tides.VisitAt })
+	moved := audit()
+	audit()
+	settle(func(s *api.EndpointSettings) { s.VisitAt = []string{"127.0.0.1:1"} })
+	silent := audit()
+	settle(func(*api.EndpointSettings) {})
+	back := audit()
+
+	list, err := c.History(ctx, gate.ID)
+	require.NoError(t, err)
+	require.GreaterOrEqual(t, len(list), before+3)
+	assert.Equal(t, []int64{back, silent, moved}, []int64{list[0].AuditID, list[1].AuditID, list[2].AuditID})
+	assert.Equal(t, []string{"It answers."}, list[0].Changes)
+	assert.Equal(t, "unreachable", list[0].Before)
+	assert.Equal(t, []string{"It no longer answers: refused."}, list[1].Changes)
+	assert.Empty(t, list[1].Gone, "silence says nothing of certificates")
+	assert.Contains(t, list[2].Changes, "No longer at "+gate.VisitAt[0]+".")
+	assert.Contains(t, list[2].Appeared, "name.uncovered", "it is another's certificate")
+	assert.True(t, list[len(list)-1].First)
+
+	var page api.HistoryPage
+	get(t, "/endpoints/"+jsonNumber(gate.ID)+"/history?limit=2", &page)
+	require.Len(t, page.Items, 2)
+	get(t, "/endpoints/"+jsonNumber(gate.ID)+"/history?limit=1&cursor="+page.Next, &page)
+	assert.Equal(t, moved, page.Items[0].AuditID)
+	status, _, _ := send(t, "GET", "/api/v1/endpoints/"+jsonNumber(gate.ID)+"/history?cursor=x", "", nil)
+	assert.Equal(t, 422, status)
+	status, _, _ = send(t, "GET", "/api/v1/endpoints/987654/history", "", nil)
+	assert.Equal(t, 404, status)
+}

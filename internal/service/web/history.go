@@ -1,0 +1,118 @@
+package web
+
+import (
+	"context"
+	"slices"
+	"strconv"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"nurvik/core/history"
+	"nurvik/core/judge"
+	"nurvik/internal/api"
+	"nurvik/internal/service/store"
+)
+
+// Bounds of reading a history: so many examinations are read at once, and in all for one answer.
+const (
+	historyBatch = 20
+	historyMost  = 200
+)
+
+func (s *server) registerHistory() {
+	type input struct {
+		ID     int64  `path:"id" minimum:"1"`
+		Cursor string `query:"cursor" maxLength:"20"`
+		Limit  int    `query:"limit" minimum:"1" maximum:"100" default:"20"`
+	}
+	huma.Register(s.api, operation("get-history", "GET", "/endpoints/{id}/history",
+		"What has changed at an endpoint from audit to audit, the newest first; an empty page may have a next one",
+		"estate", 404, 422),
+		func(ctx context.Context, in *input) (*body[api.HistoryPage], error) {
+			if _, err := s.Store.Endpoint(ctx, in.ID); err != nil {
+				return nil, s.failure(err)
+			}
+			var until int64
+			if in.Cursor != "" {
+				var err error
+				if until, err = strconv.ParseInt(in.Cursor, 10, 64); err != nil || until < 1 {
+					return nil, s.failure(store.ErrCursor)
+				}
+			}
+			page, err := s.history(ctx, in.ID, until, in.Limit)
+			if err != nil {
+				return nil, s.failure(err)
+			}
+			return &body[api.HistoryPage]{page}, nil
+		})
+}
+
+func (s *server) history(ctx context.Context, endpoint, until int64, limit int) (api.HistoryPage, error) {
+	page := api.HistoryPage{Items: []api.HistoryEntry{}}
+	var newer *store.PastExamination
+	for range historyMost / historyBatch {
+		rows, err := s.Store.History(ctx, endpoint, until, historyBatch)
+		if err != nil {
+			return page, err
+		}
+		for i := range rows {
+			if newer != nil {
+				if e, changed := step(rows[i], *newer); changed {
+					page.Items = append(page.Items, e)
+				}
+			}
+			newer = &rows[i]
+			if len(page.Items) == limit {
+				page.Next = strconv.FormatInt(newer.AuditID, 10)
+				return page, nil
+			}
+		}
+		if len(rows) < historyBatch {
+			if newer != nil {
+				page.Items = append(page.Items, api.HistoryEntry{AuditID: newer.AuditID, At: newer.Began,
+					Verdict: newer.Verdict, First: true, Changes: []string{}, Appeared: []string{}, Gone: []string{}})
+			}
+			return page, nil
+		}
+		until = newer.AuditID - 1
+	}
+	page.Next = strconv.FormatInt(newer.AuditID, 10)
+	return page, nil
+}
+
+// step is what changed from one examination to the next.
+func step(before, after store.PastExamination) (api.HistoryEntry, bool) {
+	e := api.HistoryEntry{AuditID: after.AuditID, At: after.Began, Verdict: after.Verdict, Changes: []string{},
+		Appeared: []string{}, Gone: []string{}}
+	if before.Verdict != after.Verdict {
+		e.Before = before.Verdict
+	}
+	if before.Facts != nil && after.Facts != nil {
+		e.Changes = append(e.Changes, history.Between(*before.Facts, *after.Facts)...)
+	}
+	unreachable := string(judge.Unreachable) // such an audit says nothing of other findings
+	if before.Verdict != unreachable && after.Verdict != unreachable && before.Judgement != nil &&
+		after.Judgement != nil {
+		e.Appeared = append(e.Appeared, without(*after.Judgement, *before.Judgement)...)
+		e.Gone = append(e.Gone, without(*before.Judgement, *after.Judgement)...)
+		both := func(code string) bool { return slices.Contains(e.Appeared, code) && slices.Contains(e.Gone, code) }
+		stayed := slices.DeleteFunc(slices.Clone(e.Gone), func(code string) bool { return !both(code) })
+		of := func(code string) bool { return slices.Contains(stayed, code) } // about another certificate, as it is
+		e.Appeared, e.Gone = slices.DeleteFunc(e.Appeared, of), slices.DeleteFunc(e.Gone, of)
+	}
+	return e, e.Before != "" || len(e.Changes)+len(e.Appeared)+len(e.Gone) > 0
+}
+
+// without are the codes of the findings of one judgement that the other does not have, each once.
+func without(one, other judge.Judgement) (codes []string) {
+	known := map[string]bool{}
+	for _, f := range other.Findings {
+		known[judge.Identity(other.Target, f)] = true
+	}
+	for _, f := range one.Findings {
+		if !known[judge.Identity(one.Target, f)] && !slices.Contains(codes, f.Code) {
+			codes = append(codes, f.Code)
+		}
+	}
+	return codes
+}
