@@ -49,6 +49,12 @@ func TestHistory(t *testing.T) {
 	assert.Contains(t, list[2].Appeared, "name.uncovered", "it is another's certificate")
 	assert.True(t, list[len(list)-1].First)
 
+	execute(t, shared.data, "UPDATE endpoints SET observed_at = now() + interval '1 day'")
+	last := audit()
+	gate, err = c.FindEndpoint(ctx, "gate.tarnholm.example:443")
+	require.NoError(t, err)
+	assert.Equal(t, last, *gate.AuditID, "a clock that was put back holds nothing up")
+
 	var page api.HistoryPage
 	get(t, "/endpoints/"+jsonNumber(gate.ID)+"/history?limit=2", &page)
 	require.Len(t, page.Items, 2)

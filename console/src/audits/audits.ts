@@ -31,7 +31,7 @@ export const useAudits = defineStore('audits', () => {
   }
 
   async function load() {
-    const answer = await result(api.GET('/api/v1/audits', { params: { query: { limit: 20 } } }))
+    const answer = await result(api.GET('/api/v1/audits', { params: { query: { limit: 5 } } }))
     if (!answer.ok) {
       failure.value = answer.failure
       return

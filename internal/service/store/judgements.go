@@ -32,7 +32,9 @@ func (t *Tx) SaveJudgement(audit, endpoint int64, f facts.Endpoint, j judge.Judg
 	if j.Verdict != judge.Unreachable { // what was served last stays known
 		columns = append(columns, "not_after", "issuer")
 	}
-	done := t.db.Model(&e).Where("observed_at IS NULL OR observed_at <= ?", observed).Select(columns).UpdateColumns(&e)
+	// A time in the future is from before a clock was put back, and says nothing.
+	done := t.db.Model(&e).Where("observed_at IS NULL OR observed_at <= ? OR observed_at > now() + interval '1 minute'",
+		observed).Select(columns).UpdateColumns(&e)
 	if done.Error != nil || done.RowsAffected == 0 {
 		return done.Error
 	}
