@@ -136,6 +136,14 @@ func (c *comparison) settings(first, second *Side) {
 		return
 	}
 	all := thorough(first.visits) && thorough(second.visits)
+	unclear := map[string]bool{} // versions of which one of the sides does not show whether they are accepted
+	for _, side := range []*Side{first, second} {
+		accepted := union(side.visits, acceptedVersions)
+		for _, name := range union(side.visits, unclearVersions) {
+			unclear[name] = unclear[name] || !slices.Contains(accepted, name)
+		}
+	}
+	before, after := shown(first.visits, unclear), shown(second.visits, unclear)
 	for _, s := range []struct {
 		field, gone, come string
 		quick             bool // also a quick visit knows it
@@ -151,7 +159,7 @@ func (c *comparison) settings(first, second *Side) {
 		if !all && !s.quick {
 			continue
 		}
-		a, b := union(first.visits, s.of), union(second.visits, s.of)
+		a, b := union(before, s.of), union(after, s.of)
 		if len(a)+len(b) == 0 {
 			continue
 		}
@@ -171,8 +179,28 @@ func (c *comparison) settings(first, second *Side) {
 // be concluded from what was not asked.
 func thorough(visits []facts.Observation) bool {
 	return !slices.ContainsFunc(visits, func(o facts.Observation) bool {
-		return o.Effort == facts.Quick || o.Cut.Given()
+		return o.Effort == facts.Quick || o.Cut.Given() ||
+			slices.ContainsFunc(o.Versions, func(v facts.Version) bool { return v.Cut.Given() })
 	})
+}
+
+// shown are visits without the versions that are unclear.
+func shown(visits []facts.Observation, unclear map[string]bool) []facts.Observation {
+	out := slices.Clone(visits)
+	for i := range out {
+		out[i].Versions = slices.DeleteFunc(slices.Clone(out[i].Versions),
+			func(v facts.Version) bool { return unclear[v.Name] })
+	}
+	return out
+}
+
+func unclearVersions(o *facts.Observation) (out []string) {
+	for _, v := range o.Versions {
+		if v.Answer != facts.Accepted && v.Answer != facts.Declined {
+			out = append(out, v.Name)
+		}
+	}
+	return out
 }
 
 // union is what any address of the endpoint shows.

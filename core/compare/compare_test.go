@@ -279,4 +279,10 @@ func TestCompareVisits(t *testing.T) {
 		"Groups that are newly accepted: secp256r1."}, texts(Compare(old, now)))
 	quick := visit(facts.Quick, []string{"TLS 1.2", "TLS 1.1"}, nil)
 	assert.Empty(t, texts(Compare(old, quick)), "nothing is concluded from what a quick visit does not ask")
+	unclear := visit(facts.Normal, []string{"TLS 1.2", "TLS 1.1"}, []string{"x25519"})
+	unclear.visits[0].Versions[1].Answer = facts.NotShown
+	assert.Empty(t, texts(Compare(old, unclear)), "nor from a version that was not shown")
+	assert.Empty(t, texts(Compare(unclear, old)))
+	unclear.visits[0].Versions[1].Answer = facts.Declined
+	assert.Equal(t, []string{"No longer accepted: TLS 1.1."}, texts(Compare(old, unclear)))
 }

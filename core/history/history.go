@@ -22,6 +22,8 @@ func Between(before, after facts.Endpoint) []string {
 	switch {
 	case len(old) == 0 && len(now) == 0:
 		return nil
+	case len(now) == 0 && !whole(after), len(old) == 0 && !whole(before):
+		return nil
 	case len(now) == 0:
 		return []string{"It no longer answers" + why(after) + "."}
 	case len(old) == 0:
@@ -53,6 +55,11 @@ func answered(e facts.Endpoint) []facts.Observation {
 		func(o facts.Observation) bool { return o.Outcome != facts.Answered })
 }
 
+// whole reports whether every address was visited, or none is known: else the others may have answered.
+func whole(e facts.Endpoint) bool {
+	return len(e.Unvisited) == 0 && len(e.NoRoute) == 0 && (len(e.Observations) > 0 || e.ResolveError.Given())
+}
+
 // why is what was met instead of an answer, after a colon.
 func why(e facts.Endpoint) string {
 	if e.ResolveError.Given() {
@@ -78,7 +85,7 @@ func addresses(before, after facts.Endpoint) (out []string) {
 	for _, o := range after.Observations {
 		old := at(before.Observations, o.Address)
 		switch {
-		case old == nil && !slices.Contains(before.Unvisited, o.Address.String()):
+		case old == nil && !left(before, o.Address):
 			out = append(out, fmt.Sprintf("Now also at %s.", o.Address))
 		case old != nil && old.Outcome == facts.Answered && o.Outcome != facts.Answered:
 			out = append(out, fmt.Sprintf("%s no longer answers: %s.", o.Address, o.Outcome))
@@ -87,12 +94,16 @@ func addresses(before, after facts.Endpoint) (out []string) {
 		}
 	}
 	for _, o := range before.Observations {
-		if at(after.Observations, o.Address) == nil && !slices.Contains(after.Unvisited, o.Address.String()) &&
-			!slices.Contains(after.NoRoute, o.Address.Addr().String()) {
+		if at(after.Observations, o.Address) == nil && !left(after, o.Address) {
 			out = append(out, fmt.Sprintf("No longer at %s.", o.Address))
 		}
 	}
 	return out
+}
+
+// left reports whether the address is one of the endpoint that was not visited.
+func left(e facts.Endpoint, address netip.AddrPort) bool {
+	return slices.Contains(e.Unvisited, address.String()) || slices.Contains(e.NoRoute, address.Addr().String())
 }
 
 // leaves tells which certificates were changed; the visits are of the same addresses.

@@ -67,6 +67,9 @@ func TestBetween(t *testing.T) {
 	cut.Cut = facts.Because(facts.OwnDefect, "x")
 	unvisited := of(visit(a, both, first, outer.DER))
 	unvisited.Unvisited = []string{b}
+	noRoute := of(visit(a, both, first, outer.DER))
+	noRoute.NoRoute = []string{"192.0.2.8"}
+	half := facts.Endpoint{Observations: []facts.Observation{silent(a, facts.Timeout)}, Unvisited: []string{b}}
 	for name, tt := range map[string]struct {
 		before, after facts.Endpoint
 		want          []string
@@ -103,8 +106,16 @@ func TestBetween(t *testing.T) {
 			both, first)), []string{"192.0.2.8:443 answers again."}},
 		"another address": {of(visit(a, both, first)), of(visit(b, both, first)),
 			[]string{"Now also at 192.0.2.8:443.", "No longer at 192.0.2.7:443."}},
-		"not visited":       {of(visit(a, both, first, outer.DER), visit(b, both, first, outer.DER)), unvisited, nil},
-		"visited this time": {unvisited, of(visit(a, both, first, outer.DER), visit(b, both, first, outer.DER)), nil},
+		"a route this time": {noRoute, of(visit(a, both, first, outer.DER), visit(b, both, first,
+			outer.DER)), nil},
+		"no route this time": {of(visit(a, both, first, outer.DER), visit(b, both, first, outer.DER)),
+			noRoute, nil},
+		"the other address was not asked": {of(visit(a, both, first)), half, nil},
+		"nor before":                      {half, of(visit(a, both, first)), nil},
+		"not visited": {of(visit(a, both, first, outer.DER), visit(b, both, first, outer.DER)),
+			unvisited, nil},
+		"visited this time": {unvisited, of(visit(a, both, first, outer.DER), visit(b, both, first,
+			outer.DER)), nil},
 	} {
 		t.Run(name, func(t *testing.T) {
 			got := history.Between(tt.before, tt.after)

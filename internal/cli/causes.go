@@ -59,22 +59,14 @@ func causeWords(x api.Cause) string {
 }
 
 func whereWords(x api.Cause) string {
-	endpoints := fmt.Sprintf("%d endpoints", x.Endpoints)
-	holdings := fmt.Sprintf("%d findings\nin %d holdings", x.Findings, x.Holdings)
-	if x.Endpoints == 1 {
-		endpoints = "1 endpoint"
-	}
-	if x.Holdings == 1 {
-		holdings = fmt.Sprintf("%d findings\nin 1 holding", x.Findings)
-	}
-	if x.Findings == 1 {
-		holdings = "1 holding"
-	}
+	endpoints, holdings := report.Plural(x.Endpoints, "endpoint"), report.Plural(x.Holdings, "holding")
 	switch {
 	case x.Holdings == 0:
 		return endpoints
-	case x.Endpoints == 0:
-		return holdings
+	case x.Endpoints > 0:
+		return endpoints + "\n" + holdings
+	case x.Findings > x.Holdings:
+		return report.Plural(x.Findings, "finding") + "\nin " + holdings
 	}
-	return endpoints + fmt.Sprintf("\n%d holdings", x.Holdings)
+	return holdings
 }

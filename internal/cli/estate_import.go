@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"nurvik/core/inputfile"
+	"nurvik/core/plain"
 	"nurvik/internal/api"
 	"nurvik/internal/client"
 	"nurvik/internal/estatefile"
@@ -53,8 +54,8 @@ they are in the service.`,
 			if err != nil {
 				return err
 			}
-			return a.write(say(done, fmt.Sprintf("%d endpoints added, %d changed, %d unchanged, %d removed", done.Added,
-				done.Changed, done.Unchanged, done.Removed)))
+			return a.write(say(done, fmt.Sprintf("%s added, %d changed, %d unchanged, %d removed",
+				report.Plural(done.Added, "endpoint"), done.Changed, done.Unchanged, done.Removed)))
 		}),
 	}
 	a.addOutput(cmd)
@@ -109,7 +110,7 @@ func (a *app) estateOf(ctx context.Context, c *client.Client, path string, colum
 	}
 	if len(sheet.Unused) > 0 {
 		fmt.Fprintf(a.stderr, "nothing is taken from the columns %s; --column KEY=HEADING says what they are\n",
-			strings.Join(sheet.Unused, ", "))
+			plain.Text(strings.Join(sheet.Unused, ", ")))
 	}
 	return api.Estate{Stores: []api.TrustStore{}, Endpoints: endpoints}, nil
 }
@@ -127,10 +128,11 @@ func printChanges(w io.Writer, list []estatefile.Change, estate api.Estate) erro
 			lines = append(lines, fmt.Sprintf("    %s: %s, would be %s", key, valueWords(x.From), valueWords(x.To)))
 		}
 	}
-	lines = append(lines, fmt.Sprintf("%d endpoints would be added, %d changed, %d unchanged, %d removed",
-		counts["added"], counts["changed"], len(estate.Endpoints)-counts["added"]-counts["changed"], counts["removed"]))
+	lines = append(lines, fmt.Sprintf("%s would be added, %d changed, %d unchanged, %d removed",
+		report.Plural(counts["added"], "endpoint"), counts["changed"],
+		len(estate.Endpoints)-counts["added"]-counts["changed"], counts["removed"]))
 	if n, m := len(estate.Stores), len(estate.Policies); n+m > 0 {
-		lines = append(lines, fmt.Sprintf("%d trust stores and %d policies would be saved", n, m))
+		lines = append(lines, fmt.Sprintf("trust stores and policies that would be saved: %d and %d", n, m))
 	}
 	_, err := fmt.Fprintln(w, strings.Join(lines, "\n"))
 	return err
@@ -144,5 +146,5 @@ func valueWords(x any) string {
 	if err != nil {
 		return fmt.Sprint(x)
 	}
-	return string(text)
+	return plain.Text(string(text))
 }

@@ -11,6 +11,7 @@ import (
 	"nurvik/core/endpoint"
 	"nurvik/internal/api"
 	"nurvik/internal/client"
+	"nurvik/internal/report"
 )
 
 func (a *app) runCommand() *cobra.Command {
@@ -133,9 +134,10 @@ func (a *app) printAudit(audit api.Audit) error {
 }
 
 func auditLine(a api.Audit) string {
-	line := fmt.Sprintf("audit %d: %s, %d endpoints", a.ID, a.State, a.Endpoints)
+	line := fmt.Sprintf("audit %d: %s, %s", a.ID, a.State, report.Plural(a.Endpoints, "endpoint"))
 	if a.Schedule != "" {
-		line = fmt.Sprintf("audit %d, by the schedule %s: %s, %d endpoints", a.ID, a.Schedule, a.State, a.Endpoints)
+		line = fmt.Sprintf("audit %d, by the schedule %s: %s, %s", a.ID, a.Schedule, a.State,
+			report.Plural(a.Endpoints, "endpoint"))
 	}
 	switch a.State {
 	case "finished":

@@ -69,10 +69,7 @@ func printSchedules(w io.Writer, list []api.Schedule) error {
 }
 
 func scheduled(s api.Schedule) string {
-	count := fmt.Sprintf("%d endpoints", s.Endpoints)
-	if s.Endpoints == 1 {
-		count = "1 endpoint"
-	}
+	count := report.Plural(s.Endpoints, "endpoint")
 	if s.Label == "" {
 		return count
 	}

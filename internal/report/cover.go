@@ -155,9 +155,9 @@ func coverNotes(w io.Writer, m *naming.Matrix, width int) error {
 		}
 	}
 	section("NOT REACHABLE FROM OUTSIDE")
-	rows = append(rows, [2]string{plural(len(m.Proposal.Plain), "entry"), few(m.Proposal.Plain, mostValues)})
+	rows = append(rows, [2]string{Plural(len(m.Proposal.Plain), "entry"), few(m.Proposal.Plain, mostValues)})
 	if len(m.Proposal.Wildcards) < len(m.Proposal.Plain) {
-		rows = append(rows, [2]string{plural(len(m.Proposal.Wildcards), "entry") + " with wildcards",
+		rows = append(rows, [2]string{Plural(len(m.Proposal.Wildcards), "entry") + " with wildcards",
 			few(m.Proposal.Wildcards, mostValues)})
 	}
 	section("THE FEWEST ENTRIES THAT COVER EVERYTHING")
@@ -173,8 +173,8 @@ func coverFooter(w io.Writer, m *naming.Matrix, unexamined []audit.Unexamined, w
 			covered++
 		}
 	}
-	lines = append(lines, fmt.Sprintf("%d of %s covered, by %s.", covered, plural(len(m.Needed), "name"),
-		plural(len(m.Certificates), "certificate")))
+	lines = append(lines, fmt.Sprintf("%d of %s covered, by %s.", covered, Plural(len(m.Needed), "name"),
+		Plural(len(m.Certificates), "certificate")))
 	for i, line := range lines {
 		lines[i] = wrap(line, width)
 	}

@@ -189,6 +189,6 @@ func expirySummary(dues []lifetime.Due, at time.Time) string {
 		n[d.State]++
 	}
 	return fmt.Sprintf("%s: %d expired, %d expire soon, %d due for renewal, %d in date; as of %s.",
-		plural(len(dues), "thing"), n["expired"], n["expires-soon"], n["renewal-due"], n["in-date"]+n["not-yet-valid"],
+		Plural(len(dues), "thing"), n["expired"], n["expires-soon"], n["renewal-due"], n["in-date"]+n["not-yet-valid"],
 		at.UTC().Format("2006-01-02 15:04:05 MST"))
 }

@@ -332,7 +332,7 @@ func inventoryFooter(w io.Writer, n *summary, v *Inventory, s Style) error {
 	for i, what := range n.order {
 		n.order[i] = fmt.Sprintf("%d × %s", n.kinds[what], what)
 	}
-	sums := plural(n.things, "thing") + " in " + plural(v.size(), "file")
+	sums := Plural(n.things, "thing") + " in " + Plural(v.size(), "file")
 	if len(n.order) > 0 {
 		sums += ": " + strings.Join(n.order, ", ")
 	}
@@ -350,7 +350,8 @@ func inventoryFooter(w io.Writer, n *summary, v *Inventory, s Style) error {
 	return err
 }
 
-func plural(n int, word string) string {
+// Plural is a number of things, such as 1 endpoint or 3 endpoints.
+func Plural(n int, word string) string {
 	if n == 1 {
 		return "1 " + word
 	}

@@ -202,8 +202,8 @@ func pairFindings(w io.Writer, p *Pairs, rows []Row, s Style) error {
 	}
 	lines := unexaminedLines(p.Unexamined)
 	lines = append(lines, fmt.Sprintf("%s, %d left over, %s in %s: %d faulty, %d at risk, %d sound; as of %s.",
-		plural(len(p.Groups), "group"), len(p.Unpaired), plural(len(p.Successions), "succession"),
-		plural(len(p.Files), "file"), n.Faulty, n.AtRisk, n.Sound, p.At.Format("2006-01-02 15:04:05 MST")))
+		Plural(len(p.Groups), "group"), len(p.Unpaired), Plural(len(p.Successions), "succession"),
+		Plural(len(p.Files), "file"), n.Faulty, n.AtRisk, n.Sound, p.At.Format("2006-01-02 15:04:05 MST")))
 	for i := range lines {
 		lines[i] = wrap(lines[i], s.columns())
 	}

@@ -27,14 +27,14 @@ func WhatIf(v api.WhatIfView) Document {
 		if v.Answer != nil {
 			n, was := v.Answer.Verdicts, v.Answer.Record
 			lines = append(lines, fmt.Sprintf("%s would appear and %d would go, at %d of %s.",
-				plural(v.Answer.Appear, "finding"), v.Answer.Go, len(v.Changes),
-				plural(v.Answer.Endpoints, "endpoint")),
+				Plural(v.Answer.Appear, "finding"), v.Answer.Go, len(v.Changes),
+				Plural(v.Answer.Endpoints, "endpoint")),
 				fmt.Sprintf("Verdicts: %d faulty (now %d), %d at risk (now %d), %d unreachable (now %d), %d sound "+
 					"(now %d).",
 					n.Faulty, was.Faulty, n.AtRisk, was.AtRisk, n.Unreachable, was.Unreachable, n.Sound, was.Sound))
 			if v.Answer.Unseen > 0 {
 				lines = append(lines, fmt.Sprintf("Not judged, because never visited: %s. Run \"nurvik run\" first.",
-					plural(v.Answer.Unseen, "endpoint")))
+					Plural(v.Answer.Unseen, "endpoint")))
 			}
 		}
 		lines = append(lines, fmt.Sprintf("What-if %d: %s. The record is as it was.", v.ID, Asked(v.WhatIf)))
@@ -57,7 +57,7 @@ func Asked(w api.WhatIf) string {
 		parts = append(parts, "without "+d[:12])
 	}
 	if w.Selected > 0 {
-		parts = append(parts, "of "+plural(w.Selected, "endpoint"))
+		parts = append(parts, "of "+Plural(w.Selected, "endpoint"))
 	}
 	return strings.Join(parts, ", ")
 }

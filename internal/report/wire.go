@@ -26,7 +26,7 @@ func wire(w io.Writer, e facts.Endpoint, shown []judge.Shown, long bool, s Style
 			continue
 		}
 		fmt.Fprintf(&out, "\n%s on %s: %s effort, %s\n\n", e.Endpoint, o.Address, o.Effort,
-			plural(len(o.Connections), "connection"))
+			Plural(len(o.Connections), "connection"))
 		i := slices.IndexFunc(shown, func(x judge.Shown) bool { return x.Address == o.Address.String() })
 		if i < 0 {
 			continue
@@ -163,7 +163,7 @@ func wireRows(o facts.Observation) [][2]string {
 		if x.Refused.Given() {
 			row("for "+what, "refused: "+words.Of(x.Refused))
 		} else if len(x.Certificates) > 0 {
-			row("for "+what, "another chain, of "+plural(len(x.Certificates), "certificate"))
+			row("for "+what, "another chain, of "+Plural(len(x.Certificates), "certificate"))
 		}
 	}
 	if o.ClientCertificate != nil {

@@ -62,8 +62,11 @@ func TestSchedules(t *testing.T) {
 			"no name": {api.ScheduleStart{ScheduleSettings: api.ScheduleSettings{Every: 1}}, "name"},
 			"a taken name": {api.ScheduleStart{Name: "first", ScheduleSettings: api.ScheduleSettings{Every: 1}},
 				"name"},
-			"neither":       {api.ScheduleStart{Name: "x"}, "at which times of the day"},
-			"an old habit":  {named(api.ScheduleSettings{At: []string{"2am"}}), "02:30"},
+			"neither":      {api.ScheduleStart{Name: "x"}, "at which times of the day"},
+			"an old habit": {named(api.ScheduleSettings{At: []string{"2am"}}), "02:30"},
+			"a name that steers": {api.ScheduleStart{Name: "x\x1b[2J",
+				ScheduleSettings: api.ScheduleSettings{Every: 1}},
+				"steers terminals"},
 			"half a label":  {named(api.ScheduleSettings{Every: 1, Label: "a"}), "KEY=VALUE"},
 			"a day of ours": {named(api.ScheduleSettings{Every: 1, Days: []string{"quayday"}}), "mon"},
 		} {

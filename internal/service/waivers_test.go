@@ -39,10 +39,11 @@ func TestWaivers(t *testing.T) {
 		change func(*api.WaiverStart)
 		words  string
 	}{
-		"an unknown code":    {func(w *api.WaiverStart) { w.Code = "time.expird" }, "time.expired"},
-		"a day that is over": {func(w *api.WaiverStart) { w.Until = "2020-01-01" }, "that day is over"},
-		"for ever":           {func(w *api.WaiverStart) { w.Until = "2999-01-01" }, "two years at most"},
-		"no reason":          {func(w *api.WaiverStart) { w.Reason = "  " }, "say why"},
+		"an unknown code":     {func(w *api.WaiverStart) { w.Code = "time.expird" }, "time.expired"},
+		"a day that is over":  {func(w *api.WaiverStart) { w.Until = "2020-01-01" }, "that day is over"},
+		"for ever":            {func(w *api.WaiverStart) { w.Until = "2999-01-01" }, "two years at most"},
+		"a reason that turns": {func(w *api.WaiverStart) { w.Reason = "known \u202e" }, "steers terminals"},
+		"no reason":           {func(w *api.WaiverStart) { w.Reason = "  " }, "say why"},
 		"two things": {func(w *api.WaiverStart) { w.EndpointID, w.Label = &cranes.ID, "a=b" },
 			"about one endpoint"},
 		"no label": {func(w *api.WaiverStart) { w.Label = "owner" }, "KEY=VALUE"},

@@ -21,7 +21,9 @@ type Selection struct {
 // CreateAudit inserts the audit and an examination for each endpoint. It
 // returns the number of endpoints.
 func (t *Tx) CreateAudit(a *Audit, of Selection) (int, error) {
-	if err := t.room(&Audit{}, "state IN ?", []State{Planning, Visiting, Judging}); err != nil {
+	// What schedules have begun may last for hours, and takes nobody's place.
+	if err := t.room(&Audit{}, "state IN ? AND (schedule <> '') = ?", []State{Planning, Visiting, Judging},
+		a.Schedule != ""); err != nil {
 		return 0, err
 	}
 	if err := t.db.Create(a).Error; err != nil {

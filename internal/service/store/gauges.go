@@ -25,8 +25,8 @@ type Gauges struct {
 // DayBounds are the days until leaves end by which they are counted; what has ended is in the first.
 var DayBounds = []float64{0, 3, 7, 14, 30, 60, 90, 180, 365}
 
-// pq is the list as an array of the database.
-func pq(list []float64) string {
+// arrayOf is the list as an array of the database.
+func arrayOf(list []float64) string {
 	words := make([]string, len(list))
 	for i, x := range list {
 		words[i] = strconv.FormatFloat(x, 'g', -1, 64)
@@ -62,7 +62,7 @@ func (s *Store) Gauges(ctx context.Context, now time.Time) (g Gauges, err error)
 	}
 	one(&ends, "SELECT width_bucket(days, ?::float8[]) AS bucket, count(*), sum(days) FROM (SELECT "+
 		"extract(epoch FROM not_after - ?::timestamptz)::float8 / 86400 AS days FROM endpoints "+
-		"WHERE not_after IS NOT NULL) AS ends GROUP BY 1", pq(DayBounds), now)
+		"WHERE not_after IS NOT NULL) AS ends GROUP BY 1", arrayOf(DayBounds), now)
 	g.DaysLeft = map[float64]int{}
 	for _, bound := range DayBounds {
 		g.DaysLeft[bound] = 0

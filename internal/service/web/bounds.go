@@ -34,13 +34,14 @@ type slot string
 // The kinds of heavy work, with how many run at once: each takes memory and a
 // connection to the database for longer than others.
 const (
-	parts    slot = "parts"    // a part holds its lines in memory
-	finishes slot = "finishes" // a whole estate
-	exports  slot = "exports"  // a whole estate
-	streams  slot = "streams"  // of events, which last as long as an audit
+	parts     slot = "parts"     // a part holds its lines in memory
+	finishes  slot = "finishes"  // a whole estate
+	exports   slot = "exports"   // a whole estate
+	histories slot = "histories" // many examinations of an endpoint
+	streams   slot = "streams"   // of events, which last as long as an audit
 )
 
-var slotSizes = map[slot]int{parts: 4, finishes: 2, exports: 2, streams: 100}
+var slotSizes = map[slot]int{parts: 4, finishes: 2, exports: 2, histories: 4, streams: 100}
 
 // slotTime is how long a place is waited for.
 const slotTime = 10 * time.Second

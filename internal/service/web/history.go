@@ -2,6 +2,7 @@ package web
 
 import (
 	"context"
+	"maps"
 	"slices"
 	"strconv"
 
@@ -25,9 +26,11 @@ func (s *server) registerHistory() {
 		Cursor string `query:"cursor" maxLength:"20"`
 		Limit  int    `query:"limit" minimum:"1" maximum:"100" default:"20"`
 	}
-	huma.Register(s.api, operation("get-history", "GET", "/endpoints/{id}/history",
+	get := operation("get-history", "GET", "/endpoints/{id}/history",
 		"What has changed at an endpoint from audit to audit, the newest first; an empty page may have a next one",
-		"estate", 404, 422),
+		"estate", 404, 422)
+	get.Metadata = map[string]any{heavy: histories}
+	huma.Register(s.api, get,
 		func(ctx context.Context, in *input) (*body[api.HistoryPage], error) {
 			if _, err := s.Store.Endpoint(ctx, in.ID); err != nil {
 				return nil, s.failure(err)
@@ -93,25 +96,30 @@ func step(before, after store.PastExamination) (api.HistoryEntry, bool) {
 	unreachable := string(judge.Unreachable) // such an audit says nothing of other findings
 	if before.Verdict != unreachable && after.Verdict != unreachable && before.Judgement != nil &&
 		after.Judgement != nil {
-		e.Appeared = append(e.Appeared, without(*after.Judgement, *before.Judgement)...)
-		e.Gone = append(e.Gone, without(*before.Judgement, *after.Judgement)...)
-		both := func(code string) bool { return slices.Contains(e.Appeared, code) && slices.Contains(e.Gone, code) }
-		stayed := slices.DeleteFunc(slices.Clone(e.Gone), func(code string) bool { return !both(code) })
-		of := func(code string) bool { return slices.Contains(stayed, code) } // about another certificate, as it is
-		e.Appeared, e.Gone = slices.DeleteFunc(e.Appeared, of), slices.DeleteFunc(e.Gone, of)
+		appeared, gone := without(*after.Judgement, *before.Judgement), without(*before.Judgement, *after.Judgement)
+		for code := range appeared { // a code in both is as it was, about another certificate
+			if gone[code] {
+				delete(appeared, code)
+				delete(gone, code)
+			}
+		}
+		e.Appeared = slices.AppendSeq(e.Appeared, maps.Keys(appeared))
+		e.Gone = slices.AppendSeq(e.Gone, maps.Keys(gone))
+		slices.Sort(e.Appeared)
+		slices.Sort(e.Gone)
 	}
 	return e, e.Before != "" || len(e.Changes)+len(e.Appeared)+len(e.Gone) > 0
 }
 
-// without are the codes of the findings of one judgement that the other does not have, each once.
-func without(one, other judge.Judgement) (codes []string) {
-	known := map[string]bool{}
+// without are the codes of the findings of one judgement that the other does not have.
+func without(one, other judge.Judgement) map[string]bool {
+	known, codes := map[string]bool{}, map[string]bool{}
 	for _, f := range other.Findings {
 		known[judge.Identity(other.Target, f)] = true
 	}
 	for _, f := range one.Findings {
-		if !known[judge.Identity(one.Target, f)] && !slices.Contains(codes, f.Code) {
-			codes = append(codes, f.Code)
+		if !known[judge.Identity(one.Target, f)] {
+			codes[f.Code] = true
 		}
 	}
 	return codes

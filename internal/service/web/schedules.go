@@ -7,6 +7,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"nurvik/core/plain"
 	"nurvik/internal/api"
 	"nurvik/internal/service/schedule"
 	"nurvik/internal/service/store"
@@ -92,6 +93,11 @@ func (s *server) setSchedule(row *store.Schedule, in api.ScheduleStart) error {
 	}
 	if strings.TrimSpace(in.Name) == "" {
 		wrong("name", "a schedule has a name")
+	}
+	for setting, text := range map[string]string{"name": in.Name, "label": in.Label} {
+		if err := plain.Check(text, false); err != nil {
+			wrong(setting, err.Error())
+		}
 	}
 	if !isLabel(in.Label) {
 		wrong("label", "a label is KEY=VALUE")

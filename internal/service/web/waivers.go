@@ -9,6 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"nurvik/core/judge"
+	"nurvik/core/plain"
 	"nurvik/internal/api"
 	"nurvik/internal/service/auth"
 	"nurvik/internal/service/store"
@@ -23,6 +24,9 @@ func (s *server) registerWaivers() {
 		"Say that the caller has seen a finding. It counts as before, and is new again when it comes back", "findings",
 		404, 422),
 		func(ctx context.Context, in *acknowledgeInput) (*body[api.Finding], error) {
+			if err := plain.Check(in.Body.Note, true); err != nil {
+				return nil, invalid([]error{&huma.ErrorDetail{Message: err.Error(), Location: "body.note"}})
+			}
 			return s.acknowledged(ctx, in.ID, &api.Acknowledgement{By: auth.From(ctx).Name, At: s.Now(),
 				Note: in.Body.Note})
 		})
@@ -132,6 +136,11 @@ func (s *server) waiver(in api.WaiverStart, by string) (w store.Waiver, details 
 	}
 	if strings.TrimSpace(in.Reason) == "" {
 		wrong("reason", "say why")
+	}
+	for place, text := range map[string]string{"reason": in.Reason, "label": in.Label} {
+		if err := plain.Check(text, true); err != nil {
+			wrong(place, err.Error())
+		}
 	}
 	return store.Waiver{Code: in.Code, EndpointID: in.EndpointID, HoldingID: in.HoldingID, Label: in.Label,
 		Reason: in.Reason, Until: until, ByName: by, CreatedAt: s.Now()}, details
