@@ -220,6 +220,9 @@ func ReplacedElsewhere(observed []facts.Endpoint, judgements []Judgement, contex
 		}
 	}
 	for _, list := range byNames {
+		slices.SortStableFunc(list, func(a, b seen) int { // whichever is met first, the same is named
+			return strings.Compare(judgements[a.endpoint].Target, judgements[b.endpoint].Target)
+		})
 		for _, old := range list {
 			for _, next := range list {
 				if next.endpoint == old.endpoint || next.leaf.NotBefore.Sub(old.leaf.NotBefore) < apart ||

@@ -24,7 +24,8 @@ type Audit struct {
 	Endpoints  int        `json:"endpoints"`
 	Visits     int        `json:"visits" doc:"0 until the addresses are known"`
 	Done       int        `json:"done" doc:"Visits that have a result"`
-	Verdicts   Verdicts   `json:"verdicts" doc:"All zero until it is finished"`
+	Judged     int        `json:"judged" doc:"Endpoints that are judged, or told as not examined"`
+	Verdicts   Verdicts   `json:"verdicts" doc:"Of the endpoints that are judged; provisional until it is finished"`
 
 	Unexamined []Unexamined `json:"unexamined,omitempty" doc:"Endpoints that could not be examined, up to 100; their last verdicts stay"`
 }

@@ -23,6 +23,8 @@ type Endpoint struct {
 	JudgedBy string     `json:"judged_by,omitempty" doc:"The policy that it was judged by"`
 	JudgedAt *time.Time `json:"judged_at,omitempty"`
 	AuditID  *int64     `json:"audit_id,omitempty" doc:"The audit that judged it"`
+
+	Provisional bool `json:"provisional,omitempty" doc:"That audit has not ended: what other endpoints and the machines show is still to come"`
 }
 
 // EndpointPage is one page of endpoints.

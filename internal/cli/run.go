@@ -147,7 +147,7 @@ func auditLine(a api.Audit) string {
 	case "failed":
 		line += ": " + a.Failure
 	case "cancelled":
-		line += fmt.Sprintf(", after %d of %d visits; verdicts are as they were", a.Done, a.Visits)
+		line += fmt.Sprintf(", after %d of %d visits; what was judged until then stands", a.Done, a.Visits)
 	default:
 		line += fmt.Sprintf(", %d of %d visits; \"nurvik run follow %d\" follows it", a.Done, a.Visits, a.ID)
 	}
@@ -186,7 +186,7 @@ func (a *app) runFollow(server *string) *cobra.Command {
 
 func (a *app) runCancel(server *string) *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "cancel AUDIT", Short: "Cancel a running audit; verdicts stay as they were", Args: cobra.ExactArgs(1),
+		Use: "cancel AUDIT", Short: "Cancel a running audit; what was judged until then stands", Args: cobra.ExactArgs(1),
 		Example: "  nurvik run cancel 7",
 		RunE: a.remote(server, func(ctx context.Context, c *client.Client, args []string) error {
 			id, err := parseAuditID(args[0])

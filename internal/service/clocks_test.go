@@ -175,7 +175,7 @@ func TestGivenUp(t *testing.T) {
 	execute(t, data, `INSERT INTO audits (id, state, created_at) VALUES (11, 'planning', now()), (12, 'visiting', now());
 		INSERT INTO endpoints (id, target, settings, created_at, updated_at)
 			VALUES (11, 'a.example:443', '{"endpoint": "a.example:443"}', now(), now());
-		INSERT INTO examinations (audit_id, endpoint_id) VALUES (12, 11);
+		INSERT INTO examinations (audit_id, endpoint_id, stage) VALUES (12, 11, 'planned');
 		INSERT INTO visits (audit_id, endpoint_id, address, server_name, state)
 			VALUES (12, 11, '192.0.2.7:443', '', 'waiting');
 		INSERT INTO what_ifs (state, question, created_at) VALUES ('judging', '{}', now());

@@ -10,6 +10,7 @@ const audit: Audit = {
   endpoints: 36,
   visits: 38,
   done: 12,
+  judged: 9,
   verdicts: { sound: 0, 'at-risk': 0, faulty: 0, unreachable: 0 },
 }
 

@@ -4,7 +4,12 @@
   <template v-if="examination">
     <header class="head">
       <h1>{{ examination.endpoint.endpoint }}</h1>
-      <VerdictMark class="big" :verdict="examination.endpoint.verdict" data-test="verdict" />
+      <VerdictMark
+        class="big"
+        :verdict="examination.endpoint.verdict"
+        :provisional="examination.endpoint.provisional"
+        data-test="verdict"
+      />
       <el-button
         v-if="session.may('auditor')"
         size="small"
@@ -30,7 +35,7 @@
           <h2>{{ t('findings.title') }}</h2>
           <p v-if="!findings.length" class="sheet">{{ t('findings.none') }}</p>
           <FindingCard v-for="finding in findings" :key="finding.id" :finding="finding">
-            <FindingActions :finding="finding" @changed="load" />
+            <FindingActions v-if="!examination.endpoint.provisional" :finding="finding" @changed="load" />
           </FindingCard>
         </section>
         <section v-if="coverage?.certificates?.length" :aria-label="t('coverage.title')">

@@ -41,7 +41,7 @@
       </thead>
       <tbody>
         <tr v-for="endpoint in items" :key="endpoint.id">
-          <td><VerdictMark :verdict="endpoint.verdict" /></td>
+          <td><VerdictMark :verdict="endpoint.verdict" :provisional="endpoint.provisional" /></td>
           <td>
             <router-link :to="{ name: 'endpoint', params: { id: endpoint.id } }">{{ endpoint.endpoint }}</router-link>
           </td>

@@ -4,6 +4,9 @@
       <path :d="shape.path" :fill="shape.filled ? 'currentColor' : 'none'" stroke="currentColor" stroke-width="1.6" />
     </svg>
     {{ t(`verdict.${verdict}`) }}
+    <span v-if="provisional" class="provisional" :title="t('verdict.provisionalWhy')">{{
+      t('verdict.provisional')
+    }}</span>
   </span>
 </template>
 
@@ -13,7 +16,7 @@ import { t } from '../words/t'
 import { shapes } from './verdicts'
 import type { Verdict } from '../api/client'
 
-const props = defineProps<{ verdict: Verdict }>()
+const props = defineProps<{ verdict: Verdict; provisional?: boolean }>()
 const shape = computed(() => shapes[props.verdict])
 </script>
 
@@ -23,5 +26,6 @@ const shape = computed(() => shapes[props.verdict])
 [data-verdict='at-risk'] { color: var(--at-risk); }
 [data-verdict='unreachable'] { color: var(--unreachable); }
 [data-verdict='sound'] { color: var(--sound); }
+.provisional { color: var(--ink-soft); font-size: var(--small, 0.85em); font-weight: 400; }
 [data-verdict=''] { color: var(--ink-soft); }
 </style>

@@ -21,6 +21,8 @@ export const en = {
   'verdict.unreachable': 'unreachable',
   'verdict.sound': 'sound',
   'verdict.': 'not yet judged',
+  'verdict.provisional': 'provisional',
+  'verdict.provisionalWhy': 'Its audit has not ended: what other endpoints and the machines show is still to come.',
   'severity.fault': 'fault',
   'severity.risk': 'risk',
   'severity.note': 'note',

@@ -56,14 +56,18 @@ func (q *Queue) Cancel(ctx context.Context, audit int64) (bool, error) {
 		if err != nil || !running {
 			return err
 		}
-		return tx.CancelVisits(audit)
+		if err := tx.CancelVisits(audit); err != nil {
+			return err
+		}
+		return q.put(ctx, tx, closeArgs{AuditID: audit, At: q.options.Now()}) // what was judged until now stands
 	})
 	if err != nil || !running {
 		return running, err
 	}
 	// The rows say that nothing more is wanted; jobs that have begun are told as well.
 	jobs, err := q.store.Pool.Query(ctx,
-		`SELECT id FROM river_job WHERE state = 'running' AND (args->>'audit_id')::bigint = $1`, audit)
+		`SELECT id FROM river_job WHERE state = 'running' AND kind <> 'close'
+			AND (args->>'audit_id')::bigint = $1`, audit)
 	if err != nil {
 		return true, err
 	}

@@ -16,7 +16,7 @@ import (
 	"nurvik/internal/service/store"
 )
 
-// judgeArgs is the job that judges an audit.
+// judgeArgs is the job that judges what was visited in an audit. There is one at a time.
 type judgeArgs struct {
 	AuditID int64 `json:"audit_id"`
 }
@@ -25,37 +25,52 @@ type judgeArgs struct {
 func (judgeArgs) Kind() string { return "judge" }
 
 // InsertOpts implements river.JobArgsWithInsertOpts.
-func (judgeArgs) InsertOpts() river.InsertOpts { return river.InsertOpts{MaxAttempts: otherAttempts} }
+func (judgeArgs) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Queue: judgeQueue, MaxAttempts: otherAttempts}
+}
 
 type judgeWorker struct {
 	river.WorkerDefaults[judgeArgs]
 	queue *Queue
 }
 
-// Work judges every endpoint as of now and ends the audit, all in one transaction.
+// portionJudged is how many endpoints are judged in one transaction, and how many facts are in memory at once.
+const portionJudged = 200
+
+// Work judges endpoints whose visits have ended, until there are no more.
 func (w *judgeWorker) Work(ctx context.Context, job *river.Job[judgeArgs]) error {
 	q, audit := w.queue, job.Args.AuditID
 	return q.guard(ctx, audit, job.Attempt >= job.MaxAttempts, func() error {
-		a, err := q.store.Audit(ctx, audit)
-		if err != nil || a.State != store.Judging {
-			return ignoreMissing(err)
+		for done := false; !done; {
+			portion, err := q.store.Portion(ctx, audit, store.Visited, portionJudged)
+			if err != nil {
+				return err
+			}
+			if len(portion) > 0 {
+				if err := q.judge(ctx, audit, portion); err != nil {
+					return err
+				}
+			}
+			if err := q.store.Tx(ctx, func(tx *store.Tx) (err error) {
+				done, err = tx.DoneJudging(audit)
+				return err
+			}); err != nil {
+				return err
+			}
 		}
-		return q.judge(ctx, a)
+		return q.conclude(ctx, audit)
 	})
 }
 
-func (q *Queue) judge(ctx context.Context, a store.Audit) error {
-	examined, err := q.store.Examined(ctx, a.ID)
+// judge judges endpoints by what each showed and what its issuers say. What others show comes at the end of the audit.
+func (q *Queue) judge(ctx context.Context, audit int64, portion []store.Examined) error {
+	visits, err := q.store.VisitsOf(ctx, audit, portion)
 	if err != nil {
 		return err
 	}
-	failures, err := q.store.Unvisited(ctx, a.ID)
-	if err != nil {
-		return err
-	}
-	observed, err := q.observed(ctx, a.ID, examined, failures)
-	if err != nil {
-		return err
+	observed := make([]facts.Endpoint, len(portion))
+	for i, x := range portion {
+		observed[i] = observedAt(x, visits[x.Endpoint.ID])
 	}
 	library, err := q.library(ctx)
 	if err != nil {
@@ -68,110 +83,106 @@ func (q *Queue) judge(ctx context.Context, a store.Audit) error {
 	}
 	engine.LearnFacts(observed, nil)
 	engine.Ready()
-	expected := make([]assess.Expectation, len(examined))
-	for i, x := range examined {
-		expected[i] = library.Expect(x.Endpoint.Settings)
-	}
+	expected := expectations(library, portion)
 	q.options.Desk.Complete(ctx, len(observed), func(i int) inquiry.Target {
 		return inquiry.Target{Endpoint: &observed[i], Engine: engine, Expected: expected[i]}
 	}, nil)
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	of := func(i int) assess.Expectation { return expected[i] }
-	judgements := engine.Endpoints(observed, of)
-	if err := q.reconcile(ctx, a.ID, library, engine, observed, judgements, of); err != nil {
-		return err
-	}
-	holdings, err := q.store.Holdings(ctx)
-	if err != nil {
-		return err
-	}
+	judgements := engine.Endpoints(observed, func(i int) assess.Expectation { return expected[i] })
 	return q.store.Tx(ctx, func(tx *store.Tx) error {
 		if err := tx.Sole("judging"); err != nil {
+			return err
+		}
+		if going, err := tx.HoldAudit(audit, store.Planning, store.Visiting); err != nil || !going {
 			return err
 		}
 		waivers, err := tx.Waivers() // here, so that none is missed that somebody adds meanwhile
 		if err != nil {
 			return err
 		}
-		for i, x := range examined {
+		for i, x := range portion {
 			judged := judge.Rewaived(judgements[i], waivers.OfEndpoint(x.Endpoint), now)
-			if err := q.save(tx, a.ID, x.Endpoint, observed[i], judged, failures[x.Endpoint.ID],
-				now); err != nil {
+			if err := q.save(tx, x, observed[i], judged, visits[x.Endpoint.ID], now); err != nil {
 				return fmt.Errorf("%s: %w", x.Endpoint.Target, err)
 			}
 		}
-		var again []river.JobArgs // time passes and trust stores change, so holdings are judged anew
-		for _, h := range holdings {
-			again = append(again, holdingArgs{HoldingID: h.ID})
-		}
-		if err := q.put(ctx, tx, again...); err != nil {
-			return err
-		}
-		_, err = tx.Move(a.ID, store.Finished, now, store.Judging)
-		return err
+		return nil
 	})
+}
+
+func expectations(l *assess.Library, portion []store.Examined) []assess.Expectation {
+	out := make([]assess.Expectation, len(portion))
+	for i, x := range portion {
+		out[i] = l.Expect(x.Endpoint.Settings)
+	}
+	return out
 }
 
 // save stores the judgement of one endpoint. What cannot be stored is told as a
 // defect of ours, and an endpoint that was removed meanwhile is passed over.
-func (q *Queue) save(tx *store.Tx, audit int64, e store.Endpoint, f facts.Endpoint, j judge.Judgement,
-	failed []store.Visit, now time.Time) error {
+func (q *Queue) save(tx *store.Tx, x store.Examined, f facts.Endpoint, j judge.Judgement, visits []store.Visit,
+	now time.Time) error {
+	audit, e := x.AuditID, x.Endpoint
 	switch {
 	case f.Undecided():
-		return tx.NotExamined(audit, e.ID, unvisited(failed))
+		return tx.NotExamined(audit, e.ID, unvisited(visits), true)
 	case len(f.Observations) == 0 && !f.ResolveError.Given(): // no address could be visited from here
-		return tx.NotExamined(audit, e.ID, "no address has a route from here")
+		return tx.NotExamined(audit, e.ID, "no address has a route from here", true)
 	}
-	put := func(j judge.Judgement) error {
-		return tx.Part(func(tx *store.Tx) error { return tx.SaveJudgement(audit, e.ID, f, j, now) })
+	err := q.storable(tx, e.Target, &f, &j, func(tx *store.Tx) error {
+		return tx.SaveProvisional(audit, e.ID, f, j, now)
+	})
+	if err == nil && len(f.Unvisited) > 0 { // judged by its other addresses
+		return tx.NotExamined(audit, e.ID, unvisited(visits), false)
 	}
-	err := put(j)
+	return err
+}
+
+// storable puts what is to be stored, or tells a defect of ours in the place of what cannot be. An endpoint that was
+// removed meanwhile is passed over.
+func (q *Queue) storable(tx *store.Tx, target string, f *facts.Endpoint, j *judge.Judgement,
+	put func(tx *store.Tx) error) error {
+	err := tx.Part(put)
 	if store.IsContents(err) {
-		defect := q.options.Report.Note(e.Target, fmt.Sprintf("the judgement cannot be stored: %v", err))
-		f = facts.Endpoint{Schema: facts.Schema, Endpoint: e.Target, Observations: []facts.Observation{}}
-		err = put(judge.NotJudged(e.Target, "endpoint", j.Basis, defect))
+		defect := q.options.Report.Note(target, fmt.Sprintf("the judgement cannot be stored: %v", err))
+		*f = facts.Endpoint{Schema: facts.Schema, Endpoint: target, Observations: []facts.Observation{}}
+		*j = judge.NotJudged(target, "endpoint", j.Basis, defect)
+		err = tx.Part(put)
 	}
-	switch {
-	case store.IsMissing(err):
+	if store.IsMissing(err) {
 		return nil
-	case err == nil && len(f.Unvisited) > 0: // judged by its other addresses
-		return tx.NotExamined(audit, e.ID, unvisited(failed))
 	}
 	return err
 }
 
 // unvisited says why an endpoint, or one of its addresses, was not visited.
-func unvisited(failed []store.Visit) string {
-	if len(failed) == 0 {
-		return "its address was not looked up: this machine had run out of file descriptors, local ports or memory"
+func unvisited(visits []store.Visit) string {
+	for _, v := range visits {
+		if v.State == store.VisitFailed {
+			return v.Address + ": " + v.Failure
+		}
 	}
-	return failed[0].Address + ": " + failed[0].Failure
+	return "its address was not looked up: this machine had run out of file descriptors, local ports or memory"
 }
 
-// observed are the facts of each endpoint of the audit, in the order of the endpoints.
-func (q *Queue) observed(ctx context.Context, audit int64, examined []store.Examined,
-	failures map[int64][]store.Visit) ([]facts.Endpoint, error) {
-	out := make([]facts.Endpoint, len(examined))
-	place := map[int64]int{}
-	for i, x := range examined {
-		out[i] = facts.Endpoint{Schema: facts.Schema, Endpoint: x.Endpoint.Target}
-		if x.Facts != nil {
-			out[i] = *x.Facts
-		}
-		out[i].Observations, place[x.Endpoint.ID] = nil, i
-		for _, v := range failures[x.Endpoint.ID] {
-			out[i].Unvisited = append(out[i].Unvisited, v.Address)
+// observedAt are the facts of an endpoint, with what its visits brought.
+func observedAt(x store.Examined, visits []store.Visit) facts.Endpoint {
+	out := facts.Endpoint{Schema: facts.Schema, Endpoint: x.Endpoint.Target}
+	if x.Facts != nil {
+		out = *x.Facts
+	}
+	out.Observations = nil
+	for _, v := range visits {
+		switch {
+		case v.State == store.VisitFailed:
+			out.Unvisited = append(out.Unvisited, v.Address)
+		case v.Observation != nil:
+			out.Observations = append(out.Observations, *v.Observation)
 		}
 	}
-	err := q.store.Observations(ctx, audit, func(v store.Visit) {
-		if v.Observation != nil {
-			f := &out[place[v.EndpointID]]
-			f.Observations = append(f.Observations, *v.Observation)
-		}
-	})
-	return out, err
+	return out
 }
 
 // library is what settings refer to by name.

@@ -27,8 +27,12 @@ import (
 	"nurvik/internal/service/store"
 )
 
-// visitQueue holds visits, so that a long plan never keeps them waiting.
-const visitQueue = "visits"
+// Visits and judgements have queues of their own, so that a long plan, or issuers that answer slowly, keep nobody
+// waiting.
+const (
+	visitQueue = "visits"
+	judgeQueue = "judgements"
+)
 
 // Options say how jobs are run.
 type Options struct {
@@ -94,12 +98,13 @@ func Open(ctx context.Context, s *store.Store, o Options) (*Queue, error) {
 	river.AddWorker(workers, &planWorker{queue: q})
 	river.AddWorker(workers, &visitWorker{queue: q})
 	river.AddWorker(workers, &judgeWorker{queue: q})
+	river.AddWorker(workers, &closeWorker{queue: q})
 	river.AddWorker(workers, &holdingWorker{queue: q})
 	river.AddWorker(workers, &whatIfWorker{queue: q})
 	q.worker, err = river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
 		ID:      q.id(),
 		Workers: workers,
-		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 4},
+		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 4}, judgeQueue: {MaxWorkers: 4},
 			visitQueue: {MaxWorkers: o.Visits}},
 		JobTimeout:  longest,
 		RetryPolicy: retries{s.Clock},

@@ -11,27 +11,22 @@ import (
 	"nurvik/core/judge"
 	"nurvik/core/pairing"
 	"nurvik/core/pki"
+	"nurvik/internal/service/store"
 )
 
 // reconcile compares what the endpoints serve with what the machines hold and are told, and with what other endpoints
 // serve, and adds what it finds to their judgements.
-func (q *Queue) reconcile(ctx context.Context, audit int64, library *assess.Library,
-	engine *assess.Engine, observed []facts.Endpoint,
+func (q *Queue) reconcile(ctx context.Context, c closing, portion []store.Examined, observed []facts.Endpoint,
 	judgements []judge.Judgement, expected func(i int) assess.Expectation) error {
-	machines, err := q.machines(ctx, library, engine, observed)
-	if err != nil {
-		return err
-	}
 	at := map[string]int{}
 	for i := range judgements {
 		at[judgements[i].Target] = i
 	}
-	for _, d := range engine.Reconcile(machines, observed, judgements, expected) {
+	for _, d := range c.engine.Reconcile(c.machines.of(observed), observed, judgements, expected) {
 		j := &judgements[at[d.Endpoint]]
 		j.Deployments = append(j.Deployments, d)
 	}
-	// Endpoints that are not in this audit serve what they served last.
-	others, err := q.store.ServedElsewhere(ctx, audit, namesServed(observed))
+	others, err := q.store.ServedElsewhere(ctx, portion, namesServed(observed))
 	if err != nil {
 		return err
 	}
@@ -39,7 +34,7 @@ func (q *Queue) reconcile(ctx context.Context, audit int64, library *assess.Libr
 	for _, x := range others {
 		all, more = append(all, x), append(more, judge.Judgement{Target: x.Endpoint})
 	}
-	engine.ReplacedElsewhere(all, more)
+	c.engine.ReplacedElsewhere(all, more)
 	copy(judgements, more)
 	return nil
 }
@@ -66,31 +61,50 @@ func namesServed(observed []facts.Endpoint) (out []string) {
 	return out
 }
 
-// machines are the holdings with configuration that names some of the endpoints.
-func (q *Queue) machines(ctx context.Context, library *assess.Library, engine *assess.Engine,
-	observed []facts.Endpoint) ([]judge.Machine, error) {
+// machines are the holdings with configuration.
+type machines struct {
+	all  []judge.Machine
+	pair func(m *judge.Machine) // what its files are to each other, which is worked out for those that are wanted
+}
+
+// machines reads the holdings with configuration.
+func (q *Queue) machines(ctx context.Context, library *assess.Library, engine *assess.Engine) (*machines, error) {
 	holdings, err := q.store.ConfiguredHoldings(ctx)
 	if err != nil {
 		return nil, err
 	}
-	var out []judge.Machine
+	out := &machines{pair: func(m *judge.Machine) {
+		q.options.Report.Do("holding "+m.Name, func() {
+			m.Together = pairing.Pair(m.Files, &brief.Memory{}, engine.At())
+		})
+	}}
 	for _, h := range holdings {
 		all, err := q.store.AllHoldingFiles(ctx, h.ID)
 		if err != nil {
 			return nil, err
 		}
 		files, configurations := configurationsOf(all)
-		m := judge.Machine{Name: h.Name, Known: h.SentAt, Configurations: configurations, Files: files,
-			Places: judge.PlacesOf(h.Name, configurations, observed)}
-		if len(m.Places) == 0 {
-			continue
-		}
 		x := library.Expect(endpoint.Settings{Policy: h.Policy, Trust: h.Trust, Audiences: h.Audiences})
-		m.Trust = slices.Concat(x.Trust, x.Audiences)
-		q.options.Report.Do("holding "+h.Name, func() {
-			m.Together = pairing.Pair(files, &brief.Memory{}, engine.At())
-		})
-		out = append(out, m)
+		out.all = append(out.all, judge.Machine{Name: h.Name, Known: h.SentAt, Configurations: configurations,
+			Files: files, Trust: slices.Concat(x.Trust, x.Audiences)})
 	}
 	return out, nil
+}
+
+// of returns those that name some of the endpoints, with the places.
+func (ms *machines) of(observed []facts.Endpoint) (out []judge.Machine) {
+	for i := range ms.all {
+		m := &ms.all[i]
+		places := judge.PlacesOf(m.Name, m.Configurations, observed)
+		if len(places) == 0 {
+			continue
+		}
+		if m.Together == nil {
+			ms.pair(m)
+		}
+		here := *m
+		here.Places = places
+		out = append(out, here)
+	}
+	return out
 }

@@ -122,7 +122,7 @@ type pace struct {
 
 // paceOf is that of an audit; one that a person began goes as fast as it can.
 func (q *Queue) paceOf(a store.Audit) pace {
-	p := pace{begin: q.options.Now()}
+	p := pace{begin: a.CreatedAt}
 	if a.ScheduleSettings != nil {
 		if s, defects := schedule.New(*a.ScheduleSettings); len(defects) == 0 {
 			p.spread = s.Spread(p.begin)

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"time"
+
+	"nurvik/internal/service/store"
 )
 
 // sweepInterval is how often every process looks for what others left lying.
@@ -45,8 +47,14 @@ var sweepRules = []sweepRule{
 	// The visit, plan or judgement of which no job is left was tried too often.
 	{what: "visits given up", rare: true, statement: `UPDATE visits SET state = 'failed', failure = '` + gaveUp + `'
 		WHERE state = 'waiting' AND id NOT IN ` + live("'visit'", "visit_id")},
+	// The last visit of an endpoint that was given up, or cut off before it could say that it was the last.
+	{what: "endpoints that were visited", rare: true, statement: `UPDATE examinations x SET stage = 'visited'
+		FROM audits a WHERE a.id = x.audit_id AND a.state IN ('planning', 'visiting') AND stage = 'planned'
+		AND NOT EXISTS (SELECT FROM visits v WHERE v.audit_id = x.audit_id AND v.endpoint_id = x.endpoint_id
+			AND v.state = 'waiting')`},
 	{what: "audits given up", rare: true, statement: `UPDATE audits SET state = 'failed', failure = '` + gaveUp + `',
-		finished_at = now() WHERE state IN ('planning', 'judging') AND id NOT IN ` + live("'plan', 'judge'", "audit_id")},
+		finished_at = now() WHERE state IN ('planning', 'judging') AND id NOT IN ` + live("'plan', 'close'", "audit_id") +
+		` OR state = 'visiting' AND judge_queued AND id NOT IN ` + live("'judge'", "audit_id")},
 	{what: "what-ifs given up", rare: true, statement: `UPDATE what_ifs SET state = 'failed', failure = '` + gaveUp + `',
 		finished_at = now() WHERE state = 'judging' AND id NOT IN ` + live("'what-if'", "what_if_id")},
 	{what: "holdings given up", rare: true, statement: `UPDATE holdings SET failure = '` + gaveUp + `',
@@ -93,10 +101,13 @@ func (q *Queue) sweepOnce(ctx context.Context, all bool) error {
 	if err := q.startDue(ctx); err != nil {
 		return fmt.Errorf("audits that are due: %w", err)
 	}
-	// An audit of which the last visit was given up has nobody who begins its judgement.
-	visited, err := q.store.Visited(ctx)
-	for _, id := range visited {
-		err = errors.Join(err, q.advance(ctx, id))
+	// An audit of which the last visit was given up, or the last endpoint removed, has nobody who moves it on.
+	toJudge, toEnd, err := q.store.Standing(ctx)
+	for _, id := range toJudge {
+		err = errors.Join(err, q.store.Tx(ctx, func(tx *store.Tx) error { return q.putJudge(ctx, tx, id, tx.QueueJudge) }))
+	}
+	for _, id := range toEnd {
+		err = errors.Join(err, q.conclude(ctx, id))
 	}
 	return err
 }

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
-	"sync"
 	"time"
 
 	"github.com/riverqueue/river"
@@ -15,131 +14,6 @@ import (
 	"nurvik/core/probe"
 	"nurvik/internal/service/store"
 )
-
-// planArgs is the job that plans an audit.
-type planArgs struct {
-	AuditID   int64 `json:"audit_id"`
-	Scheduled bool  `json:"scheduled,omitempty"` // nobody waits for it
-}
-
-// Kind implements river.JobArgs.
-func (planArgs) Kind() string { return "plan" }
-
-type planWorker struct {
-	river.WorkerDefaults[planArgs]
-	queue *Queue
-}
-
-// Work finds the addresses and inserts the visits with their jobs, all in one transaction.
-func (w *planWorker) Work(ctx context.Context, job *river.Job[planArgs]) error {
-	q, audit := w.queue, job.Args.AuditID
-	return q.guard(ctx, audit, job.Attempt >= job.MaxAttempts, func() error {
-		a, err := q.store.Audit(ctx, audit)
-		if err != nil || a.State != store.Planning {
-			return ignoreMissing(err)
-		}
-		examined, err := q.store.Examined(ctx, audit)
-		if err != nil {
-			return err
-		}
-		planned, visits := q.plan(ctx, audit, examined)
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		pace, places := q.paceOf(a), map[int64]int{}
-		for i, x := range examined {
-			places[x.Endpoint.ID] = i
-		}
-		return q.store.Tx(ctx, func(tx *store.Tx) error {
-			next := store.Visiting
-			if len(visits) == 0 {
-				next = store.Judging
-			}
-			moved, err := tx.Move(audit, next, q.options.Now(), store.Planning)
-			if err != nil || !moved {
-				return err
-			}
-			if visits, err = tx.PlanVisits(audit, planned, visits); err != nil {
-				return err
-			}
-			if len(visits) == 0 {
-				return q.put(ctx, tx, judgeArgs{AuditID: audit})
-			}
-			args := make([]river.JobArgs, len(visits))
-			for i, v := range visits {
-				args[i] = visitArgs{AuditID: audit, VisitID: v.ID, Scheduled: a.Schedule != "",
-					Spread: int(pace.spread / time.Second), at: pace.at(places[v.EndpointID], len(examined))}
-			}
-			return q.put(ctx, tx, args...)
-		})
-	})
-}
-
-// plan resolves many names at once.
-func (q *Queue) plan(ctx context.Context, audit int64, examined []store.Examined) (map[int64]facts.Endpoint,
-	[]store.Visit) {
-	var mutex sync.Mutex
-	var group sync.WaitGroup
-	planned := map[int64]facts.Endpoint{}
-	var visits []store.Visit
-	slots := make(chan struct{}, 32)
-	for _, x := range examined {
-		slots <- struct{}{}
-		group.Go(func() {
-			defer func() { <-slots }()
-			f, addresses, serverName := q.planOne(ctx, x.Endpoint)
-			mutex.Lock()
-			defer mutex.Unlock()
-			planned[x.Endpoint.ID] = f
-			for _, address := range addresses {
-				visits = append(visits, store.Visit{AuditID: audit, EndpointID: x.Endpoint.ID,
-					Address: address.String(), ServerName: serverName, State: store.VisitWaiting})
-			}
-		})
-	}
-	group.Wait()
-	return planned, visits
-}
-
-func (q *Queue) planOne(ctx context.Context, e store.Endpoint) (facts.Endpoint, []netip.AddrPort, string) {
-	f := facts.Endpoint{Schema: facts.Schema, Endpoint: e.Target, Observations: []facts.Observation{}}
-	target, err := probe.TargetOf(e.Settings, q.options.Effort)
-	if err != nil { // checked when it was written; a later version may be stricter
-		f.ResolveError = probe.Unresolved(err)
-		return f, nil, ""
-	}
-	plan, err := q.prober.Plan(ctx, target)
-	if probe.Exhausted(err) != nil { // nothing is known of the name
-		f.Unvisited = []string{e.Target}
-		return f, nil, ""
-	}
-	if err != nil {
-		f.ResolveError = probe.Unresolved(err)
-		return f, nil, ""
-	}
-	f.DNS = plan.DNS
-	for _, a := range plan.NoRoute {
-		f.NoRoute = append(f.NoRoute, a.Addr().String())
-	}
-	serverName := target.ServerName
-	if serverName == "" {
-		serverName = target.Endpoint.ServerName()
-	}
-	return f, plan.Visit, serverName
-}
-
-// InsertOpts implements river.JobArgsWithInsertOpts.
-func (a planArgs) InsertOpts() river.InsertOpts {
-	return river.InsertOpts{MaxAttempts: otherAttempts, Priority: priority(a.Scheduled)}
-}
-
-// priority puts what somebody waits for before what a schedule has begun.
-func priority(scheduled bool) int {
-	if scheduled {
-		return 3
-	}
-	return 1
-}
 
 // visitArgs is the job that visits one address.
 type visitArgs struct {
@@ -178,17 +52,15 @@ func (w *visitWorker) Work(ctx context.Context, job *river.Job[visitArgs]) error
 		if err != nil {
 			return ignoreMissing(err)
 		}
-		if audit.State == store.Visiting && visit.State == store.VisitWaiting {
+		if (audit.State == store.Planning || audit.State == store.Visiting) && visit.State == store.VisitWaiting {
 			if wait := quietFor(audit, q.options.Now()); wait > 0 {
 				return river.JobSnooze(wait/2 + rand.N(wait/2+1))
 			}
-		}
-		if audit.State == store.Visiting && visit.State == store.VisitWaiting {
 			if err := w.visit(ctx, visit, job.Attempt >= job.MaxAttempts); err != nil {
 				return err
 			}
 		}
-		return q.advance(ctx, job.Args.AuditID)
+		return q.advance(ctx, visit)
 	})
 }
 
@@ -254,19 +126,21 @@ func (q *Queue) finish(ctx context.Context, visit store.Visit) error {
 	return q.store.FinishVisit(ctx, visit)
 }
 
-// advance begins the judgement once nothing is waiting any more.
-func (q *Queue) advance(ctx context.Context, audit int64) error {
-	waiting, err := q.store.Waiting(ctx, audit)
-	if err != nil || waiting {
+// advance has the endpoint judged once none of its visits is waiting any more.
+func (q *Queue) advance(ctx context.Context, v store.Visit) error {
+	return q.store.Tx(ctx, func(tx *store.Tx) error {
+		return q.putJudge(ctx, tx, v.AuditID, func(audit int64) (bool, error) {
+			return tx.VisitEnded(audit, v.EndpointID)
+		})
+	})
+}
+
+// putJudge inserts the job that judges, where it is wanted.
+func (q *Queue) putJudge(ctx context.Context, tx *store.Tx, audit int64, wanted func(audit int64) (bool, error)) error {
+	if yes, err := wanted(audit); err != nil || !yes {
 		return err
 	}
-	return q.store.Tx(ctx, func(tx *store.Tx) error {
-		moved, err := tx.Move(audit, store.Judging, q.options.Now(), store.Visiting)
-		if err != nil || !moved {
-			return err
-		}
-		return q.put(ctx, tx, judgeArgs{AuditID: audit})
-	})
+	return q.put(ctx, tx, judgeArgs{AuditID: audit})
 }
 
 // guard runs the work of a job, which may put itself off. When the last attempt fails the audit ends

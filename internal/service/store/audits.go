@@ -6,9 +6,7 @@ import (
 	"time"
 
 	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
 
-	"nurvik/core/facts"
 	"nurvik/core/plain"
 )
 
@@ -79,13 +77,17 @@ type Progress struct {
 	Endpoints int
 	Visits    int
 	Done      int // visited, or given up
+	Judged    int // endpoints, or told as not examined
 }
 
 // Progress returns how far the audit is.
 func (s *Store) Progress(ctx context.Context, audit int64) (Progress, error) {
 	var p Progress
-	err := s.read(ctx).Raw(`SELECT (SELECT count(*) FROM examinations WHERE audit_id = @a) AS endpoints,
-		count(*) AS visits, count(*) FILTER (WHERE state <> 'waiting') AS done FROM visits WHERE audit_id = @a`,
+	err := s.read(ctx).Raw(`SELECT * FROM
+		(SELECT count(*) AS endpoints, count(*) FILTER (WHERE stage IN ('judged', 'closed')) AS judged
+			FROM examinations WHERE audit_id = @a) x,
+		(SELECT count(*) AS visits, count(*) FILTER (WHERE state <> 'waiting') AS done
+			FROM visits WHERE audit_id = @a) v`,
 		map[string]any{"a": audit}).Scan(&p).Error
 	return p, err
 }
@@ -130,51 +132,6 @@ func (t *Tx) CancelVisits(audit int64) error {
 		VisitCancelled).Error
 }
 
-// Examined is an endpoint of an audit with what is set of it.
-type Examined struct {
-	Endpoint Endpoint
-	Facts    *facts.Endpoint
-}
-
-// Examined returns every endpoint of the audit.
-func (s *Store) Examined(ctx context.Context, audit int64) ([]Examined, error) {
-	var rows []Examination
-	if err := s.read(ctx).Where("audit_id = ?", audit).Order("endpoint_id").Find(&rows).Error; err != nil {
-		return nil, err
-	}
-	var endpoints []Endpoint
-	err := s.read(ctx).Where("id IN (SELECT endpoint_id FROM examinations WHERE audit_id = ?)",
-		audit).Order("id").Find(&endpoints).Error
-	if err != nil {
-		return nil, err
-	}
-	byID := map[int64]Endpoint{}
-	for _, e := range endpoints {
-		byID[e.ID] = e
-	}
-	out := make([]Examined, len(rows))
-	for i, r := range rows {
-		out[i] = Examined{byID[r.EndpointID], r.Facts}
-	}
-	return out, nil
-}
-
-// PlanVisits inserts the visits that are not there yet and stores what was
-// found out about names and addresses. It returns the visits with their identifiers.
-func (t *Tx) PlanVisits(audit int64, planned map[int64]facts.Endpoint, visits []Visit) ([]Visit, error) {
-	for id, f := range planned {
-		if err := t.db.Model(&Examination{AuditID: audit,
-			EndpointID: id}).Select("facts").Updates(&Examination{Facts: &f}).Error; err != nil {
-			return nil, err
-		}
-	}
-	if len(visits) == 0 {
-		return nil, nil
-	}
-	err := t.db.Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(&visits, 500).Error
-	return visits, err
-}
-
 // Visit returns one visit and its audit.
 func (s *Store) Visit(ctx context.Context, id int64) (Visit, Audit, error) {
 	var v Visit
@@ -192,53 +149,6 @@ func (s *Store) FinishVisit(ctx context.Context, v Visit) error {
 	return s.write(ctx, func(db *gorm.DB) error {
 		return db.Model(&v).Where("state = ?", VisitWaiting).Select("state", "observation", "failure").Updates(&v).Error
 	})
-}
-
-// Waiting reports whether the audit has visits without a result.
-func (s *Store) Waiting(ctx context.Context, audit int64) (bool, error) {
-	var waiting bool
-	err := s.read(ctx).Raw("SELECT EXISTS (SELECT FROM visits WHERE audit_id = ? AND state = ?)", audit,
-		VisitWaiting).Scan(&waiting).Error
-	return waiting, err
-}
-
-// Observations calls each for every visit of the audit that has a result.
-func (s *Store) Observations(ctx context.Context, audit int64, each func(Visit)) error {
-	var batch []Visit
-	return s.read(ctx).Where("audit_id = ? AND state = ?", audit, VisitDone).
-		FindInBatches(&batch, 500, func(*gorm.DB, int) error {
-			for _, v := range batch {
-				each(v)
-			}
-			return nil
-		}).Error
-}
-
-// Visited returns the audits that wait for no visit and are not being judged yet.
-func (s *Store) Visited(ctx context.Context) ([]int64, error) {
-	var out []int64
-	return out, s.read(ctx).Model(&Audit{}).Where(
-		"state = ? AND NOT EXISTS (SELECT FROM visits WHERE audit_id = audits.id "+
-			"AND visits.state = ?)", Visiting, VisitWaiting).Order("id").Pluck("id", &out).Error
-}
-
-// Unvisited returns the visits of the audit that failed here, by endpoint.
-func (s *Store) Unvisited(ctx context.Context, audit int64) (map[int64][]Visit, error) {
-	var rows []Visit
-	if err := s.read(ctx).Where("audit_id = ? AND state = ?", audit,
-		VisitFailed).Order("id").Find(&rows).Error; err != nil {
-		return nil, err
-	}
-	out := map[int64][]Visit{}
-	for _, v := range rows {
-		out[v.EndpointID] = append(out[v.EndpointID], v)
-	}
-	return out, nil
-}
-
-// NotExamined notes why an endpoint was not examined in the audit. Its last verdict stays.
-func (t *Tx) NotExamined(audit, endpoint int64, reason string) error {
-	return t.db.Model(&Examination{AuditID: audit, EndpointID: endpoint}).Update("unexamined", plain.Text(reason)).Error
 }
 
 // Unexamined is an endpoint that was not examined in an audit.

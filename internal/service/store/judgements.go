@@ -13,36 +13,29 @@ import (
 	"nurvik/core/life"
 )
 
-// SaveJudgement stores facts and judgement of one endpoint, what was seen at
-// its addresses, and lets its findings live on. Where another audit observed the
-// endpoint later, and ended before this one, the judgement is only this audit's.
-func (t *Tx) SaveJudgement(audit, endpoint int64, f facts.Endpoint, j judge.Judgement, at time.Time) error {
-	row := Examination{AuditID: audit, EndpointID: endpoint, Facts: &f, Verdict: string(j.Verdict), Judgement: &j}
-	if err := t.db.Model(&row).Select("facts", "verdict", "judgement").Updates(&row).Error; err != nil {
+// SaveProvisional stores facts and judgement of one endpoint while its audit is under way, and what was seen at its
+// addresses. Its findings live on when the audit ends.
+func (t *Tx) SaveProvisional(audit, endpoint int64, f facts.Endpoint, j judge.Judgement, at time.Time) error {
+	newest, err := t.saveVerdict(audit, endpoint, f, j, at, Judged)
+	if err != nil || !newest {
 		return err
-	}
-	observed, err := t.observedAt(audit, f)
-	if err != nil {
-		return err
-	}
-	e := Endpoint{ID: endpoint, AuditID: &audit, ObservedAt: &observed, NotAfter: j.NotAfter, Issuer: j.Issuer,
-		JudgedBy: j.Basis.Policy,
-		Latest:   latestOf(j.Verdict, judge.TallyOf(j.Findings), at)}
-	columns := append([]string{"audit_id", "observed_at", "judged_by"}, latest...)
-	if j.Verdict != judge.Unreachable { // what was served last stays known
-		columns = append(columns, "not_after", "issuer")
-	}
-	// A time in the future is from before a clock was put back, and says nothing.
-	done := t.db.Model(&e).Where("observed_at IS NULL OR observed_at <= ? OR observed_at > now() + interval '1 minute'",
-		observed).Select(columns).UpdateColumns(&e)
-	if done.Error != nil || done.RowsAffected == 0 {
-		return done.Error
 	}
 	places, err := t.addressPlaces(endpoint, f)
 	if err != nil {
 		return err
 	}
-	if err := t.sightAddresses(places, f, at); err != nil {
+	return t.sightAddresses(places, f, at)
+}
+
+// SaveJudgement stores the judgement at the end of the audit, and lets the endpoint's findings live on. They were seen
+// at that time, which is earlier than the judgement where it was judged again.
+func (t *Tx) SaveJudgement(audit, endpoint int64, f facts.Endpoint, j judge.Judgement, at, sawAt time.Time) error {
+	newest, err := t.saveVerdict(audit, endpoint, f, j, at, Closed)
+	if err != nil || !newest {
+		return err
+	}
+	places, err := t.addressPlaces(endpoint, f)
+	if err != nil {
 		return err
 	}
 	present := make([]sighted, 0, len(j.Findings))
@@ -57,10 +50,36 @@ func (t *Tx) SaveJudgement(audit, endpoint int64, f facts.Endpoint, j judge.Judg
 		present = append(present, s)
 	}
 	// An endpoint that cannot be reached says nothing about its certificates, so their findings stay as they are.
-	return t.live("endpoint_id", endpoint, present, at, func(f Finding) bool {
+	return t.live("endpoint_id", endpoint, present, sawAt, func(f Finding) bool {
 		reachability := f.Severity == string(judge.None) || f.Code == "dns.unresolved"
 		return j.Verdict != judge.Unreachable || reachability
 	})
+}
+
+// saveVerdict stores an examination, and what lists show of the endpoint. Where another audit observed the endpoint
+// later, the judgement is only this audit's: it reports whether it is the endpoint's newest.
+func (t *Tx) saveVerdict(audit, endpoint int64, f facts.Endpoint, j judge.Judgement, at time.Time,
+	stage Stage) (newest bool, err error) {
+	row := Examination{AuditID: audit, EndpointID: endpoint, Facts: &f, Verdict: string(j.Verdict), Judgement: &j,
+		Stage: stage}
+	if err := t.db.Model(&row).Select("facts", "verdict", "judgement", "stage").Updates(&row).Error; err != nil {
+		return false, err
+	}
+	observed, err := t.observedAt(audit, f)
+	if err != nil {
+		return false, err
+	}
+	e := Endpoint{ID: endpoint, AuditID: &audit, ObservedAt: &observed, NotAfter: j.NotAfter, Issuer: j.Issuer,
+		JudgedBy: j.Basis.Policy, Provisional: stage != Closed,
+		Latest: latestOf(j.Verdict, judge.TallyOf(j.Findings), at)}
+	columns := append([]string{"audit_id", "observed_at", "judged_by", "provisional"}, latest...)
+	if j.Verdict != judge.Unreachable { // what was served last stays known
+		columns = append(columns, "not_after", "issuer")
+	}
+	// A time in the future is from before a clock was put back, and says nothing.
+	done := t.db.Model(&e).Where("observed_at IS NULL OR observed_at <= ? OR observed_at > now() + interval '1 minute'",
+		observed).Select(columns).UpdateColumns(&e)
+	return done.RowsAffected > 0, done.Error
 }
 
 // observedAt is when the endpoint was visited last. Where nothing was visited, its name was looked up when the audit
@@ -168,6 +187,24 @@ func (s *Store) LatestExamination(ctx context.Context, e Endpoint) (*Examination
 		return nil, nil
 	}
 	return &x, err
+}
+
+// Provisionally returns the findings of a judgement whose audit has not ended. Those that are known go on as they were;
+// the others are new.
+func Provisionally(e Endpoint, j judge.Judgement, known []FindingRow) []FindingRow {
+	before := map[string]FindingRow{}
+	for _, f := range known {
+		before[f.ID] = f
+	}
+	out := make([]FindingRow, len(j.Findings))
+	for i, f := range j.Findings {
+		row := FindingRow{Finding: rowOf(j.Target, f), Target: e.Target}
+		row.EndpointID, row.AuditID = &e.ID, e.AuditID
+		row.lives(before[row.ID].life().Seen(*e.JudgedAt))
+		row.Acknowledged = before[row.ID].Acknowledged
+		out[i] = row
+	}
+	return out
 }
 
 // anyState selects findings in every state.

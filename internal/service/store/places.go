@@ -330,27 +330,28 @@ func (t *Tx) filePlaces(holding int64, files []facts.File, named []namedLeaf) (m
 	return out, nil
 }
 
-// ServedElsewhere are the leaves with one of the names that endpoints outside of the audit serve, by the latest that is
-// known of each.
-func (s *Store) ServedElsewhere(ctx context.Context, audit int64, names []string) ([]facts.Endpoint, error) {
+// ServedElsewhere are the leaves with one of the names that other endpoints than those given serve, by the latest that
+// is known of each.
+func (s *Store) ServedElsewhere(ctx context.Context, than []Examined, names []string) ([]facts.Endpoint, error) {
 	if len(names) == 0 {
 		return nil, nil
+	}
+	ids := make([]int64, len(than))
+	for i, x := range than {
+		ids[i] = x.Endpoint.ID
 	}
 	var rows []struct {
 		Target, Address string
 		DER             []byte `gorm:"column:der"`
 	}
 	err := s.read(ctx).Raw(`
-		WITH latest AS (
-			SELECT p.endpoint_id, max(x.last_seen) AS at FROM sightings x JOIN places p ON p.id = x.place_id
-			WHERE p.endpoint_id IS NOT NULL GROUP BY p.endpoint_id)
-		SELECT e.target, p.address, c.der FROM sightings x
-			JOIN places p ON p.id = x.place_id JOIN endpoints e ON e.id = p.endpoint_id
-			JOIN latest l ON l.endpoint_id = e.id AND l.at = x.last_seen
-			JOIN certificates c ON c.sha256 = x.certificate
-		WHERE x.position = 0 AND NOT c.authority AND c.names && ?
-			AND NOT EXISTS (SELECT FROM examinations n WHERE n.audit_id = ? AND n.endpoint_id = e.id)
-		ORDER BY e.target, p.address`, textArray(names), audit).Scan(&rows).Error
+		SELECT e.target, p.address, c.der FROM certificates c
+			JOIN sightings x ON x.certificate = c.sha256 JOIN places p ON p.id = x.place_id
+			JOIN endpoints e ON e.id = p.endpoint_id
+		WHERE x.position = 0 AND NOT c.authority AND c.names && ? AND e.id NOT IN ?
+			AND NOT EXISTS (SELECT FROM sightings y JOIN places q ON q.id = y.place_id
+				WHERE q.endpoint_id = e.id AND y.last_seen > x.last_seen)
+		ORDER BY e.target, p.address, c.sha256`, textArray(names), ids).Scan(&rows).Error
 	if err != nil {
 		return nil, err
 	}

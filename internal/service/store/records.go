@@ -67,7 +67,9 @@ type Endpoint struct {
 	NotAfter   *time.Time
 	Issuer     string
 	JudgedBy   string // the policy
-	Latest     `gorm:"embedded"`
+
+	Provisional bool // it was judged by an audit that has not ended
+	Latest      `gorm:"embedded"`
 }
 
 // State is where an audit stands.
@@ -76,10 +78,10 @@ type State string
 // The states of an audit, in their order; the last three are final.
 const (
 	Planning  State = "planning"  // addresses are being found
-	Visiting  State = "visiting"  // visits are under way
-	Judging   State = "judging"   // everything was visited
+	Visiting  State = "visiting"  // visits are under way, and endpoints are judged as theirs end
+	Judging   State = "judging"   // everything was judged once, and is looked at together
 	Finished  State = "finished"  // every endpoint is judged
-	Cancelled State = "cancelled" // by a person; verdicts are as before
+	Cancelled State = "cancelled" // by a person; what was judged until then stands
 	Failed    State = "failed"    // for a reason that is told
 )
 
@@ -97,6 +99,8 @@ type Audit struct {
 	Schedule   string // or which schedule, with its settings as they were
 
 	ScheduleSettings *api.ScheduleSettings `gorm:"serializer:json"`
+
+	JudgeQueued bool // a job that judges is on the queue
 }
 
 // Examination is one endpoint in one audit.
@@ -107,6 +111,7 @@ type Examination struct {
 	Unexamined string          // why it was not examined
 	Verdict    string
 	Judgement  *judge.Judgement `gorm:"serializer:json"`
+	Stage      Stage            `gorm:"default:new"`
 }
 
 // The states of a visit.

@@ -114,7 +114,10 @@ func FuzzFacts(f *testing.F) {
 			if _, err := tx.PlanVisits(a.ID, map[int64]facts.Endpoint{e.ID: observed}, nil); err != nil {
 				return err
 			}
-			if err := tx.SaveJudgement(a.ID, e.ID, observed, judgement, now); err != nil {
+			if err := tx.SaveProvisional(a.ID, e.ID, observed, judgement, now); err != nil {
+				return err
+			}
+			if err := tx.SaveJudgement(a.ID, e.ID, observed, judgement, now, now); err != nil {
 				return err
 			}
 			if err := tx.SaveHolding(&h, delivery); err != nil {
@@ -137,7 +140,8 @@ func FuzzFacts(f *testing.F) {
 		require.NoError(t, err)
 		_, err = s.AllHoldingFiles(t.Context(), h.ID)
 		require.NoError(t, err)
-		_, err = s.Examined(t.Context(), a.ID)
+		portion, err := s.Portion(t.Context(), a.ID, store.Closed, 1)
 		require.NoError(t, err)
+		require.Len(t, portion, 1)
 	})
 }

@@ -65,7 +65,7 @@ func (s *server) registerAudits() {
 			return s.auditBody(ctx, a)
 		})
 	huma.Register(s.api, operation("cancel-audit", "POST", "/audits/{id}/cancel",
-		"Cancel an audit; verdicts stay as they were", "audits", 404, 409),
+		"Cancel an audit; what was judged until then stands", "audits", 404, 409),
 		func(ctx context.Context, in *byID) (*body[api.Audit], error) {
 			if _, err := s.Store.Audit(ctx, in.ID); err != nil {
 				return nil, s.failure(err)
@@ -120,7 +120,7 @@ func (s *server) follow(ctx context.Context, in *byID, send sse.Sender) {
 			return
 		}
 		if view.State != last.State || view.Visits != last.Visits || view.Done != last.Done ||
-			time.Since(sent) > 5*time.Second {
+			view.Judged != last.Judged || time.Since(sent) > 5*time.Second {
 			if send.Data(view) != nil {
 				return
 			}
@@ -151,14 +151,15 @@ func (s *server) auditOf(ctx context.Context, a store.Audit) (api.Audit, error) 
 		return api.Audit{}, err
 	}
 	view := api.Audit{ID: a.ID, State: string(a.State), CreatedAt: a.CreatedAt, FinishedAt: a.FinishedAt,
-		Failure: a.Failure, By: a.ByName, Schedule: a.Schedule, Endpoints: p.Endpoints, Visits: p.Visits, Done: p.Done}
+		Failure: a.Failure, By: a.ByName, Schedule: a.Schedule, Endpoints: p.Endpoints, Visits: p.Visits, Done: p.Done,
+		Judged: p.Judged}
+	counts, err := s.Store.Verdicts(ctx, a.ID)
+	if err != nil {
+		return api.Audit{}, err
+	}
+	view.Verdicts = api.Verdicts{Sound: counts["sound"], AtRisk: counts["at-risk"], Faulty: counts["faulty"],
+		Unreachable: counts["unreachable"]}
 	if a.State == store.Finished {
-		counts, err := s.Store.Verdicts(ctx, a.ID)
-		if err != nil {
-			return api.Audit{}, err
-		}
-		view.Verdicts = api.Verdicts{Sound: counts["sound"], AtRisk: counts["at-risk"], Faulty: counts["faulty"],
-			Unreachable: counts["unreachable"]}
 		unexamined, err := s.Store.Unexamined(ctx, a.ID, 100)
 		if err != nil {
 			return api.Audit{}, err

@@ -179,7 +179,7 @@ func endpointOf(e store.Endpoint) api.Endpoint {
 	return api.Endpoint{ID: e.ID, EndpointSettings: e.Settings, Verdict: e.Verdict, NotAfter: e.NotAfter,
 		Issuer: e.Issuer, JudgedBy: e.JudgedBy,
 		Faults: e.Faults, Risks: e.Risks, Notes: e.Notes, Waived: e.Waived, Codes: orEmpty(e.Codes),
-		JudgedAt: e.JudgedAt, AuditID: e.AuditID}
+		JudgedAt: e.JudgedAt, AuditID: e.AuditID, Provisional: e.Provisional}
 }
 
 // isUnstorable recognises what PostgreSQL says of NUL and of bytes that are no UTF-8.

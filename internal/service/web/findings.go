@@ -107,6 +107,9 @@ func (s *server) examination(ctx context.Context, id int64) (api.Examination, er
 		x.Judgement, x.Facts = latest.Judgement, latest.Facts
 	}
 	rows, _, err := s.Store.Findings(ctx, store.FindingQuery{EndpointID: id, Limit: 1000})
+	if e.Provisional && x.Judgement != nil {
+		rows = store.Provisionally(e, *x.Judgement, rows)
+	}
 	x.Findings = findingsOf(rows)
 	return x, err
 }
