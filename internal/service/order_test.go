@@ -135,8 +135,9 @@ func TestOrderOfVisits(t *testing.T) {
 		for i, p := range all {
 			target := fmt.Sprintf("%s:%d", p.name, 443+i)
 			list[i] = store.Endpoint{ID: int64(i + 1), Target: target, CreatedAt: time.Now(),
-				Settings: endpoint.Settings{Endpoint: target, VisitAt: []string{p.address.String()}, Trust: []string{"piers"}},
-				Latest:   store.Latest{Codes: []string{}}}
+				Settings: endpoint.Settings{Endpoint: target, VisitAt: []string{p.address.String()},
+					Trust: []string{"piers"}},
+				Latest: store.Latest{Codes: []string{}}}
 		}
 		require.NoError(t, s.Tx(t.Context(), func(tx *store.Tx) error {
 			if err := tx.PutTrustStores([]store.TrustStore{{Name: "piers",

@@ -104,7 +104,9 @@ func (q *Queue) sweepOnce(ctx context.Context, all bool) error {
 	// An audit of which the last visit was given up, or the last endpoint removed, has nobody who moves it on.
 	toJudge, toEnd, err := q.store.Standing(ctx)
 	for _, id := range toJudge {
-		err = errors.Join(err, q.store.Tx(ctx, func(tx *store.Tx) error { return q.putJudge(ctx, tx, id, tx.QueueJudge) }))
+		err = errors.Join(err, q.store.Tx(ctx, func(tx *store.Tx) error {
+			return q.putJudge(ctx, tx, id, tx.QueueJudge)
+		}))
 	}
 	for _, id := range toEnd {
 		err = errors.Join(err, q.conclude(ctx, id))
