@@ -186,7 +186,8 @@ func (a *app) runFollow(server *string) *cobra.Command {
 
 func (a *app) runCancel(server *string) *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "cancel AUDIT", Short: "Cancel a running audit; what was judged until then stands", Args: cobra.ExactArgs(1),
+		Use: "cancel AUDIT", Short: "Cancel a running audit; what was judged until then stands",
+		Args:    cobra.ExactArgs(1),
 		Example: "  nurvik run cancel 7",
 		RunE: a.remote(server, func(ctx context.Context, c *client.Client, args []string) error {
 			id, err := parseAuditID(args[0])

@@ -142,6 +142,9 @@ func (a *app) serviceFlags(cmd *cobra.Command, c *service.Config) {
 		"set how much each visit asks, `EFFORT`: quick, normal or full (default normal, and quick for mysql: MySQL "+
 			"locks out a host after 100 connections that end before the login, and normal makes about 25)")
 	flags.IntVar(&c.Visits, "visits", 50, "visit at most `N` endpoints at once")
+	flags.IntVar(&c.KeepDays, "keep-days", 400,
+		"remove what the estate no longer shows after `N` days: audits, findings that are gone, certificates that were "+
+			"replaced; 0 keeps all for ever")
 	settings.AddLimits(flags, &c.Limits)
 	flags.BoolVar(&c.UnsafeDisk, "unsafe-disk", false, "do not wait for the disk; for tests only")
 	_ = flags.MarkHidden("unsafe-disk")

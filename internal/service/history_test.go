@@ -37,6 +37,10 @@ func TestHistory(t *testing.T) {
 	settle(func(*api.EndpointSettings) {})
 	back := audit()
 
+	of := " FROM examinations WHERE endpoint_id = " + jsonNumber(gate.ID)
+	assert.Equal(t, 1, count(t, shared.data, "SELECT count(*)"+of+" AND facts IS NOT NULL"), "only the newest is whole")
+	assert.Less(t, count(t, shared.data, "SELECT count(DISTINCT facts_id)"+of), count(t, shared.data,
+		"SELECT count(facts_id)"+of), "what was alike is kept once")
 	list, err := c.History(ctx, gate.ID)
 	require.NoError(t, err)
 	require.GreaterOrEqual(t, len(list), before+3)

@@ -43,6 +43,7 @@ type Config struct {
 	Instance    string             // name among the processes on one database
 	Resolver    vantage.NameServer // to ask instead of the system's
 	Visits      int                // visits under way at once
+	KeepDays    int                // how long old records are kept; 0 for ever
 	Limits      limits.Limits      // of visits
 	Effort      string             // of each visit: quick, normal or full
 	Silent      bool               // do not ask issuers about revocation
@@ -130,7 +131,8 @@ func Run(ctx context.Context, c Config, ready func(address, setUp string)) (err 
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), &gauges{store: s, log: c.Log, now: now})
 	queue, err := jobs.Open(ctx, s, jobs.Options{Instance: c.Instance, Visits: c.Visits, Network: network, Gate: gate,
 		Limits: vantage.Afford(c.Limits), Effort: effort, Desk: desk,
-		Log: c.Log, Metrics: jobs.NewMetrics(registry), Now: now, Report: report})
+		Log: c.Log, Metrics: jobs.NewMetrics(registry), Now: now, Report: report,
+		Keep: time.Duration(c.KeepDays) * 24 * time.Hour})
 	if err != nil {
 		return err
 	}

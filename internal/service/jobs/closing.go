@@ -69,14 +69,20 @@ func (w *closeWorker) Work(ctx context.Context, job *river.Job[closeArgs]) error
 		if err := q.judgeElsewhere(ctx, a, job.Args.At); err != nil {
 			return err
 		}
+		if err := q.store.ForgetVisits(ctx, audit); err != nil {
+			return err
+		}
 		holdings, err := q.store.Holdings(ctx)
 		if err != nil {
 			return err
 		}
 		return q.store.Tx(ctx, func(tx *store.Tx) error {
 			ended, err := tx.Move(a.ID, store.Finished, q.options.Now(), store.Judging)
-			if err != nil || !ended {
+			if err != nil {
 				return err
+			}
+			if !ended { // it was cancelled
+				return tx.Summarise(a.ID)
 			}
 			var again []river.JobArgs // time passes and trust stores change, so holdings are judged anew
 			for _, h := range holdings {
@@ -139,7 +145,9 @@ func (q *Queue) closeAll(ctx context.Context, a store.Audit, at time.Time) error
 func (q *Queue) closePortion(ctx context.Context, c closing, portion []store.Examined) error {
 	observed, expected := make([]facts.Endpoint, len(portion)), expectations(c.library, portion)
 	var waiting []int
+	var ids []int64
 	for i, x := range portion {
+		ids = append(ids, x.Endpoint.ID)
 		observed[i] = *x.Facts
 		if c.again && waits(x.Judgement) {
 			waiting = append(waiting, i)
@@ -184,7 +192,7 @@ func (q *Queue) closePortion(ctx context.Context, c closing, portion []store.Exa
 				return fmt.Errorf("%s: %w", x.Endpoint.Target, err)
 			}
 		}
-		return nil
+		return tx.Condense(c.audit.ID, ids)
 	})
 }
 

@@ -46,6 +46,7 @@ type Options struct {
 	Log      *slog.Logger
 	Metrics  *Metrics
 	Now      func() time.Time
+	Keep     time.Duration // how long old records are kept; 0 for ever
 	Report   rescue.Report // takes defects of ours to the log
 }
 
@@ -173,6 +174,7 @@ func (q *Queue) Start(ctx context.Context, lost func(error)) (err error) {
 		}
 	})
 	q.keeping.Go(func() { q.sweep(keeping) })
+	q.keeping.Go(func() { q.removeOld(keeping) })
 	return q.worker.Start(ctx)
 }
 

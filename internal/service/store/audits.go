@@ -72,39 +72,42 @@ func (s *Store) Audits(ctx context.Context, after string, limit int) ([]Audit, s
 	return newest(s.read(ctx), after, limit, func(a Audit) int64 { return a.ID })
 }
 
-// Progress counts the visits of an audit.
-type Progress struct {
-	Endpoints int
-	Visits    int
-	Done      int // visited, or given up
-	Judged    int // endpoints, or told as not examined
+// Summary is how far an audit is, and at its end what it came to.
+type Summary struct {
+	Endpoints int            `json:"endpoints"`
+	Judged    int            `json:"judged"` // or told as not examined
+	Visits    int            `json:"visits"`
+	Done      int            `json:"done"`     // visited, or given up
+	Verdicts  map[string]int `json:"verdicts"` // endpoints, by verdict
 }
 
-// Progress returns how far the audit is.
-func (s *Store) Progress(ctx context.Context, audit int64) (Progress, error) {
-	var p Progress
-	err := s.read(ctx).Raw(`SELECT * FROM
-		(SELECT count(*) AS endpoints, count(*) FILTER (WHERE stage IN ('judged', 'closed')) AS judged
-			FROM examinations WHERE audit_id = @a) x,
-		(SELECT count(*) AS visits, count(*) FILTER (WHERE state <> 'waiting') AS done
-			FROM visits WHERE audit_id = @a) v`,
-		map[string]any{"a": audit}).Scan(&p).Error
-	return p, err
+// summary counts an audit. Its visits are forgotten when it has ended, so that they are counted before.
+const summary = `SELECT jsonb_build_object(
+	'endpoints', (SELECT count(*) FROM examinations WHERE audit_id = a.id),
+	'judged', (SELECT count(*) FROM examinations WHERE audit_id = a.id AND stage IN ('judged', 'closed')),
+	'visits', coalesce((a.summary ->> 'visits')::int, (SELECT count(*) FROM visits WHERE audit_id = a.id)),
+	'done', coalesce((a.summary ->> 'done')::int,
+		(SELECT count(*) FROM visits WHERE audit_id = a.id AND visits.state <> 'waiting')),
+	'verdicts', (SELECT coalesce(jsonb_object_agg(verdict, n), '{}') FROM (SELECT verdict, count(*) AS n
+		FROM examinations WHERE audit_id = a.id AND verdict <> '' GROUP BY verdict) v)) AS summary
+	FROM audits a WHERE id = ?`
+
+// Summary returns how far the audit is.
+func (s *Store) Summary(ctx context.Context, a Audit) (Summary, error) {
+	if a.Summary != nil {
+		return *a.Summary, nil
+	}
+	var row Audit
+	err := s.read(ctx).Raw(summary, a.ID).Scan(&row).Error
+	if err != nil || row.Summary == nil { // it was removed in between
+		return Summary{}, err
+	}
+	return *row.Summary, nil
 }
 
-// Verdicts counts the endpoints of an audit by verdict.
-func (s *Store) Verdicts(ctx context.Context, audit int64) (map[string]int, error) {
-	var rows []struct {
-		Verdict string
-		Count   int
-	}
-	err := s.read(ctx).Model(&Examination{}).Where("audit_id = ? AND verdict <> ''", audit).
-		Select("verdict, count(*) AS count").Group("verdict").Scan(&rows).Error
-	counts := map[string]int{}
-	for _, r := range rows {
-		counts[r.Verdict] = r.Count
-	}
-	return counts, err
+// Summarise keeps what the audit came to.
+func (t *Tx) Summarise(audit int64) error {
+	return t.db.Exec("UPDATE audits SET summary = ("+summary+") WHERE id = ?", audit, audit).Error
 }
 
 // Move changes the audit's state if it is still in one of the given ones, and
@@ -115,14 +118,23 @@ func (t *Tx) Move(audit int64, to State, now time.Time, from ...State) (bool, er
 		changes["finished_at"] = now
 	}
 	result := t.db.Model(&Audit{}).Where("id = ? AND state IN ?", audit, from).Updates(changes)
-	return result.RowsAffected > 0, result.Error
+	if result.Error != nil || result.RowsAffected == 0 {
+		return false, result.Error
+	}
+	if to == Judging || to.Final() {
+		return true, t.Summarise(audit)
+	}
+	return true, nil
 }
 
 // Fail ends the audit with a reason, unless it has ended.
 func (s *Store) Fail(ctx context.Context, audit int64, reason string, now time.Time) error {
-	return s.write(ctx, func(db *gorm.DB) error {
-		return db.Model(&Audit{}).Where("id = ? AND state IN ?", audit, []State{Planning, Visiting, Judging}).
-			Updates(map[string]any{"state": Failed, "failure": plain.Text(reason), "finished_at": now}).Error
+	return s.Tx(ctx, func(t *Tx) error {
+		ended, err := t.Move(audit, Failed, now, Planning, Visiting, Judging)
+		if err != nil || !ended {
+			return err
+		}
+		return t.db.Model(&Audit{ID: audit}).Update("failure", plain.Text(reason)).Error
 	})
 }
 

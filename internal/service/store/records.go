@@ -100,7 +100,8 @@ type Audit struct {
 
 	ScheduleSettings *api.ScheduleSettings `gorm:"serializer:json"`
 
-	JudgeQueued bool // a job that judges is on the queue
+	JudgeQueued bool     // a job that judges is on the queue
+	Summary     *Summary `gorm:"serializer:json"` // of one that has ended
 }
 
 // Examination is one endpoint in one audit.

@@ -146,17 +146,14 @@ func (s *server) auditBody(ctx context.Context, a store.Audit) (*body[api.Audit]
 }
 
 func (s *server) auditOf(ctx context.Context, a store.Audit) (api.Audit, error) {
-	p, err := s.Store.Progress(ctx, a.ID)
+	p, err := s.Store.Summary(ctx, a)
 	if err != nil {
 		return api.Audit{}, err
 	}
 	view := api.Audit{ID: a.ID, State: string(a.State), CreatedAt: a.CreatedAt, FinishedAt: a.FinishedAt,
 		Failure: a.Failure, By: a.ByName, Schedule: a.Schedule, Endpoints: p.Endpoints, Visits: p.Visits, Done: p.Done,
 		Judged: p.Judged}
-	counts, err := s.Store.Verdicts(ctx, a.ID)
-	if err != nil {
-		return api.Audit{}, err
-	}
+	counts := p.Verdicts
 	view.Verdicts = api.Verdicts{Sound: counts["sound"], AtRisk: counts["at-risk"], Faulty: counts["faulty"],
 		Unreachable: counts["unreachable"]}
 	if a.State == store.Finished {
