@@ -122,7 +122,7 @@ func TestOrderOfVisits(t *testing.T) {
 	require.NoError(t, err)
 	turn(&network)
 	q, err := jobs.Open(t.Context(), s, jobs.Options{Instance: "quay", Network: network, Log: silent,
-		Now: s.Clock.Stamp, Effort: facts.Quick,
+		Now: s.Clock.Stamp, Effort: facts.Quick, Turn: 1, // every job goes on in another one after each portion
 		Limits: limits.Limits{Connect: time.Minute, Handshake: time.Minute, Visit: time.Minute, HostPerSecond: 1000}})
 	require.NoError(t, err)
 	require.NoError(t, q.Start(context.Background(), func(error) {}))

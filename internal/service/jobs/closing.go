@@ -2,6 +2,7 @@ package jobs
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -57,17 +58,22 @@ func (q *Queue) conclude(ctx context.Context, audit int64) error {
 // which order endpoints were visited. Findings live on now. An audit that was cancelled ends so too, with what was
 // judged until then.
 func (w *closeWorker) Work(ctx context.Context, job *river.Job[closeArgs]) error {
-	q, audit := w.queue, job.Args.AuditID
+	q, audit, started := w.queue, job.Args.AuditID, time.Now()
 	return q.guard(ctx, audit, job.Attempt >= job.MaxAttempts, func() error {
 		a, err := q.store.Audit(ctx, audit)
 		if err != nil || a.State != store.Judging && a.State != store.Cancelled {
 			return ignoreMissing(err)
 		}
-		if err := q.closeAll(ctx, a, job.Args.At); err != nil {
+		next := func() (bool, error) { return q.over(ctx, started, job.Args) }
+		if over, err := q.closeAll(ctx, a, job.Args.At, next); err != nil || over {
 			return err
 		}
 		if err := q.judgeElsewhere(ctx, a, job.Args.At); err != nil {
-			return err
+			if ctx.Err() != nil || !errors.Is(err, context.DeadlineExceeded) {
+				return err
+			}
+			q.options.Log.Warn("not all endpoints that wait for an issuer were judged again; their next audits do it",
+				"audit", audit)
 		}
 		if err := q.store.ForgetVisits(ctx, audit); err != nil {
 			return err
@@ -118,28 +124,34 @@ func (q *Queue) closing(ctx context.Context, a store.Audit, at time.Time) (c clo
 	return c, err
 }
 
-func (q *Queue) closeAll(ctx context.Context, a store.Audit, at time.Time) error {
+// closeAll closes one portion after another, until another job is to go on with it.
+func (q *Queue) closeAll(ctx context.Context, a store.Audit, at time.Time, next func() (bool, error)) (over bool,
+	err error) {
 	if err := q.store.CloseUnexamined(ctx, a.ID); err != nil {
-		return err
+		return false, err
 	}
 	c, err := q.closing(ctx, a, at)
 	if err != nil {
-		return err
+		return false, err
 	}
 	met, err := q.store.MetAuthorities(ctx, a.CreatedAt)
 	if err != nil {
-		return err
+		return false, err
 	}
 	c.again = len(met) > 0
-	for {
+	for !over {
 		portion, err := q.store.Portion(ctx, a.ID, store.Judged, portionJudged)
 		if err != nil || len(portion) == 0 {
-			return err
+			return false, err
 		}
 		if err := q.closePortion(ctx, c, portion); err != nil {
-			return err
+			return false, err
+		}
+		if over, err = next(); err != nil {
+			return false, err
 		}
 	}
+	return true, nil
 }
 
 func (q *Queue) closePortion(ctx context.Context, c closing, portion []store.Examined) error {
@@ -206,6 +218,8 @@ func waits(j *judge.Judgement) bool {
 // judgeElsewhere judges again, from what was observed of them last, the endpoints outside of the audit that wait for a
 // certificate of a CA that was met in it for the first time.
 func (q *Queue) judgeElsewhere(ctx context.Context, a store.Audit, at time.Time) error {
+	ctx, cancel := context.WithTimeout(ctx, longest/2)
+	defer cancel()
 	met, err := q.store.MetAuthorities(ctx, a.CreatedAt)
 	if err != nil || len(met) == 0 {
 		return err

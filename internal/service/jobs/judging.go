@@ -39,7 +39,7 @@ const portionJudged = 200
 
 // Work judges endpoints whose visits have ended, until there are no more.
 func (w *judgeWorker) Work(ctx context.Context, job *river.Job[judgeArgs]) error {
-	q, audit := w.queue, job.Args.AuditID
+	q, audit, started := w.queue, job.Args.AuditID, time.Now()
 	return q.guard(ctx, audit, job.Attempt >= job.MaxAttempts, func() error {
 		for done := false; !done; {
 			portion, err := q.store.Portion(ctx, audit, store.Visited, portionJudged)
@@ -48,6 +48,9 @@ func (w *judgeWorker) Work(ctx context.Context, job *river.Job[judgeArgs]) error
 			}
 			if len(portion) > 0 {
 				if err := q.judge(ctx, audit, portion); err != nil {
+					return err
+				}
+				if over, err := q.over(ctx, started, job.Args); err != nil || over {
 					return err
 				}
 			}

@@ -33,7 +33,7 @@ const planPortion = 500
 // Work finds the addresses and inserts the visits with their jobs, a portion of the endpoints at a time. Visits begin
 // while the rest is planned, and what is planned stays so when the job is cut off.
 func (w *planWorker) Work(ctx context.Context, job *river.Job[planArgs]) error {
-	q, audit := w.queue, job.Args.AuditID
+	q, audit, started := w.queue, job.Args.AuditID, time.Now()
 	return q.guard(ctx, audit, job.Attempt >= job.MaxAttempts, func() error {
 		a, err := q.store.Audit(ctx, audit)
 		if err != nil || a.State != store.Planning {
@@ -65,6 +65,9 @@ func (w *planWorker) Work(ctx context.Context, job *river.Job[planArgs]) error {
 				return err
 			}
 			place += len(portion)
+			if over, err := q.over(ctx, started, job.Args); err != nil || over {
+				return err
+			}
 		}
 		err = q.store.Tx(ctx, func(tx *store.Tx) error {
 			_, err := tx.Move(audit, store.Visiting, q.options.Now(), store.Planning)

@@ -47,6 +47,7 @@ type Options struct {
 	Metrics  *Metrics
 	Now      func() time.Time
 	Keep     time.Duration // how long old records are kept; 0 for ever
+	Turn     time.Duration // of a job that goes on with one portion after another; default 5 minutes
 	Report   rescue.Report // takes defects of ours to the log
 }
 
@@ -75,6 +76,9 @@ func Open(ctx context.Context, s *store.Store, o Options) (*Queue, error) {
 	}
 	if o.Visits <= 0 {
 		o.Visits = 50
+	}
+	if o.Turn <= 0 {
+		o.Turn = turn
 	}
 	q := &Queue{options: o, store: s, prober: probe.New(o.Network, o.Limits)}
 	// River takes the database's time instead of this machine's. It has the setting for tests; it is what makes workers
@@ -121,6 +125,18 @@ func Open(ctx context.Context, s *store.Store, o Options) (*Queue, error) {
 // longest is the time limit of planning and judging; a visit has its own. The
 // issuers are asked for half of it at most.
 const longest = 2 * inquiry.MostTime
+
+// turn is how long a job goes on with one portion after another; then it puts itself on the queue again, so that others
+// have their turn too and none meets its time limit.
+const turn = 5 * time.Minute
+
+// over reports whether a job has had its turn; then it has put itself on the queue again.
+func (q *Queue) over(ctx context.Context, started time.Time, args river.JobArgs) (bool, error) {
+	if time.Since(started) < q.options.Turn {
+		return false, nil
+	}
+	return true, q.store.Tx(ctx, func(tx *store.Tx) error { return q.put(ctx, tx, args) })
+}
 
 // Attempts after which a job is given up. What it was about is told as failed,
 // and everything else goes on.
