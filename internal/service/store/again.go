@@ -2,9 +2,12 @@ package store
 
 import (
 	"context"
+	"database/sql/driver"
 	"encoding/json"
 	"errors"
+	"io"
 	"math/rand/v2"
+	"net"
 	"strings"
 	"time"
 
@@ -91,6 +94,22 @@ func isPassing(err error) bool {
 		return true
 	}
 	return false
+}
+
+// IsAway reports that the database cannot be reached, or takes no statements now: it may later.
+func IsAway(err error) bool {
+	var connect *pgconn.ConnectError
+	var network net.Error
+	if errors.As(err, &connect) || errors.As(err, &network) || errors.Is(err, driver.ErrBadConn) ||
+		errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, net.ErrClosed) {
+		return true
+	}
+	switch c := code(err); c {
+	case "57P01", "57P02", "57P03", "53300": // it is going down, or coming up, or has no connection left
+		return true
+	default:
+		return strings.HasPrefix(c, "08")
+	}
 }
 
 // IsMissing reports that a record to which another refers is not there.

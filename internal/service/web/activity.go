@@ -40,6 +40,7 @@ func (s *server) logged(ctx huma.Context, next func(huma.Context)) {
 	a := &store.Activity{At: s.Now(), Who: who.Name, Through: who.Through, Address: who.Address,
 		Operation: operation.OperationID, Object: ctx.Param("id") + ctx.Param("name")}
 	if err := s.Store.BeginActivity(ctx.Context(), a); err != nil {
+		ctx.SetHeader("Retry-After", "5")
 		_ = huma.WriteErr(s.api, ctx, http.StatusServiceUnavailable,
 			"the activity log cannot be written, so nothing was changed")
 		return

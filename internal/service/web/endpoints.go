@@ -3,6 +3,7 @@ package web
 import (
 	"context"
 	"errors"
+	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -220,6 +221,9 @@ func (s *server) failure(err error) error {
 		return huma.Error422UnprocessableEntity("a text holds a character that cannot be stored, such as NUL")
 	case errors.Is(err, context.Canceled):
 		return huma.NewError(499, "the caller went away")
+	case store.IsAway(err):
+		s.Log.Error("the database does not answer", "error", err)
+		return huma.ErrorWithHeaders(huma.Error503ServiceUnavailable(databaseAway), http.Header{"Retry-After": {"5"}})
 	}
 	s.Log.Error("request failed", "error", err)
 	return huma.Error500InternalServerError("the service failed; its log says why")

@@ -60,7 +60,7 @@ func New(o Options) http.Handler {
 	guarded := guard{hosts: o.Hosts}.middleware
 	asked := o.Auth.Middleware(func(w http.ResponseWriter, err error) {
 		s.Log.Error("it cannot be found out who a caller is", "error", err)
-		problem(w, http.StatusServiceUnavailable, "the database does not answer")
+		problem(w, http.StatusServiceUnavailable, databaseAway)
 	})
 	root.With(guarded, asked, measured).Method(http.MethodGet, "/metrics",
 		promhttp.HandlerFor(o.Registry, promhttp.HandlerOpts{}))
@@ -171,7 +171,7 @@ func (s *server) ready(w http.ResponseWriter, r *http.Request) {
 	ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
 	defer cancel()
 	if err := s.Store.Ping(ctx); err != nil {
-		problem(w, http.StatusServiceUnavailable, "the database does not answer")
+		problem(w, http.StatusServiceUnavailable, databaseAway)
 		return
 	}
 	writeStatus(w, "ready")
@@ -182,8 +182,14 @@ func writeStatus(w http.ResponseWriter, status string) {
 	_ = json.NewEncoder(w).Encode(map[string]string{"status": status}) // the peer may be gone
 }
 
+// databaseAway is told to callers while there is no database.
+const databaseAway = "the database does not answer; nothing was changed, and audits go on when it is back"
+
 // problem answers with an RFC 9457 document. Nothing of the request is repeated in it.
 func problem(w http.ResponseWriter, status int, detail string) {
+	if status == http.StatusServiceUnavailable {
+		w.Header().Set("Retry-After", "5")
+	}
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status)
 	_ = json.NewEncoder(w).Encode(huma.ErrorModel{Title: http.StatusText(status), Status: status, Detail: detail})
