@@ -151,9 +151,8 @@ or in the configuration file.`,
 		a.explainCommand(),
 		a.versionCommand())
 	root.AddCommand(a.estateCommand(), a.runCommand(), a.whatIfCommand(), a.findingsCommand(), a.policyCommand(),
-		a.holdingCommand(), a.collectCommand(), a.waiverCommand(), a.scheduleCommand(), a.loginCommand(),
-		a.logoutCommand(),
-		a.tokenCommand())
+		a.holdingCommand(), a.collectCommand(), a.waiverCommand(), a.scheduleCommand(), a.workersCommand(),
+		a.loginCommand(), a.logoutCommand(), a.tokenCommand())
 	return root
 }
 

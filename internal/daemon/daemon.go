@@ -67,7 +67,8 @@ func (a *app) root() *cobra.Command {
 	flags.StringVar(&a.configFile, "config", settings.DefaultFile("nurvikd"), "read the configuration from `FILE`")
 	flags.StringVar(&a.logLevel, "log-level", "info", "log from this `LEVEL` on: debug, info, warn or error")
 	flags.StringVar(&a.logForm, "log-form", "text", "write the log in this `FORM`: text or json")
-	root.AddCommand(a.serveCommand(), a.adminCommand(), a.checkCommand(), a.backupCommand(), a.restoreCommand(),
+	root.AddCommand(a.serveCommand(), a.workCommand(), a.adminCommand(), a.checkCommand(), a.backupCommand(),
+		a.restoreCommand(),
 		a.demoCommand(), a.openAPICommand(), a.versionCommand())
 	return root
 }
@@ -108,8 +109,6 @@ func (a *app) log() (*slog.Logger, error) {
 // serviceFlags are the flags that decide how the service runs.
 func (a *app) serviceFlags(cmd *cobra.Command, c *service.Config) {
 	flags := cmd.Flags()
-	flags.StringVar(&a.user, "user", "",
-		"started as root, run everything as the user `NAME` (default "+usualUser+", where that user exists)")
 	flags.StringVar(&c.Listen, "listen", "127.0.0.1:8410", "listen on this `ADDRESS:PORT`; beyond this machine only with a certificate")
 	flags.StringVar(&c.SignIn.Certificate, "tls-certificate", "",
 		"serve HTTPS with the certificate chain in this `FILE`, which is read anew when it changes")
@@ -122,10 +121,23 @@ func (a *app) serviceFlags(cmd *cobra.Command, c *service.Config) {
 	flags.StringVar(&c.Database, "database", "", "use the PostgreSQL database at this `URL` instead of a private one")
 	flags.StringVar(&c.PostgresBin, "postgres-bin", "",
 		"find PostgreSQL's programs in this `DIRECTORY` (default Debian's newest)")
-	flags.StringVar(&c.Instance, "instance", "",
-		"call this process `NAME` among those on one database (default the host's name)")
 	flags.StringArrayVar(&c.PublicHosts, "public-host", nil,
 		"accept requests for this host `NAME` too; repeat for more")
+	flags.IntVar(&c.KeepDays, "keep-days", 400,
+		"remove what the estate no longer shows after `N` days: audits, findings that are gone, certificates that were "+
+			"replaced; 0 keeps all for ever")
+	a.workFlags(cmd, c)
+	flags.BoolVar(&c.UnsafeDisk, "unsafe-disk", false, "do not wait for the disk; for tests only")
+	_ = flags.MarkHidden("unsafe-disk")
+}
+
+// workFlags are the flags that decide how visits are made.
+func (a *app) workFlags(cmd *cobra.Command, c *service.Config) {
+	flags := cmd.Flags()
+	flags.StringVar(&a.user, "user", "",
+		"started as root, run everything as the user `NAME` (default "+usualUser+", where that user exists)")
+	flags.StringVar(&c.Instance, "instance", "",
+		"call this process `NAME` among those on one database (default the host's name)")
 	flags.StringVar(&c.Resolver.Address, "resolver", "",
 		"ask the DNS server at `ADDRESS[:PORT]` instead of the system's, for CAA and TLSA records too")
 	flags.BoolVar(&c.Resolver.Validates, "resolver-validates", false,
@@ -142,12 +154,7 @@ func (a *app) serviceFlags(cmd *cobra.Command, c *service.Config) {
 		"set how much each visit asks, `EFFORT`: quick, normal or full (default normal, and quick for mysql: MySQL "+
 			"locks out a host after 100 connections that end before the login, and normal makes about 25)")
 	flags.IntVar(&c.Visits, "visits", 50, "visit at most `N` endpoints at once")
-	flags.IntVar(&c.KeepDays, "keep-days", 400,
-		"remove what the estate no longer shows after `N` days: audits, findings that are gone, certificates that were "+
-			"replaced; 0 keeps all for ever")
 	settings.AddLimits(flags, &c.Limits)
-	flags.BoolVar(&c.UnsafeDisk, "unsafe-disk", false, "do not wait for the disk; for tests only")
-	_ = flags.MarkHidden("unsafe-disk")
 }
 
 // dataDirectory is where the service keeps its data unless told otherwise: for
@@ -209,6 +216,35 @@ func (a *app) serveCommand() *cobra.Command {
 		},
 	}
 	a.serviceFlags(cmd, &c)
+	return cmd
+}
+
+func (a *app) workCommand() *cobra.Command {
+	var c service.Config
+	cmd := &cobra.Command{
+		Use:   "work",
+		Short: "Visit and judge for a service that runs elsewhere, on the same database",
+		Long: `Takes jobs from the PostgreSQL database of a service, on this machine, beside that service
+and any number of others. A host is visited by one of them at a time. It serves nobody, and
+needs nothing but the database. At a stop it lets visits that are under way end for half a
+minute; what has not ended then, the others do.`,
+		Example: `  nurvikd work --database postgres://nurvik@db.tarnholm.example/nurvik
+  nurvikd work --database postgres://nurvik@db.tarnholm.example/nurvik --instance pier --visits 100`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) (err error) {
+			if c.Log, err = a.log(); err != nil {
+				return err
+			}
+			if err := a.become(a.user, ""); err != nil {
+				return err
+			}
+			return service.Work(cmd.Context(), c, func() {
+				fmt.Fprintln(a.stdout, "Working. \"nurvik workers\" lists all that do.")
+			})
+		},
+	}
+	cmd.Flags().StringVar(&c.Database, "database", "", "the service uses the PostgreSQL database at this `URL`")
+	a.workFlags(cmd, &c)
 	return cmd
 }
 

@@ -6,7 +6,6 @@ import (
 	"context"
 	"crypto/tls"
 	"errors"
-	"fmt"
 	"io/fs"
 	"log/slog"
 	"net"
@@ -18,12 +17,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"golang.org/x/net/netutil"
 
-	"nurvik/core/facts"
 	"nurvik/core/limits"
-	"nurvik/core/plain"
-	"nurvik/core/policy"
-	"nurvik/core/rescue"
-	"nurvik/internal/inquiry"
 	"nurvik/internal/outbound"
 	"nurvik/internal/service/jobs"
 	"nurvik/internal/service/postgres"
@@ -65,23 +59,8 @@ const stopTime = 30 * time.Second
 // everything works, with the address and, where nobody has an account yet, the
 // one-time address for the first administrator.
 func Run(ctx context.Context, c Config, ready func(address, setUp string)) (err error) {
-	network, err := vantage.Network(c.Resolver)
+	told, err := c.check()
 	if err != nil {
-		return fmt.Errorf("--resolver: %w", err)
-	}
-	networks, err := outbound.ParseNetworks(c.Networks)
-	if err != nil {
-		return fmt.Errorf("--allow-network: %w", err)
-	}
-	visitable, err := outbound.ParseNetworks(c.Visitable)
-	if err != nil {
-		return fmt.Errorf("--allow-visit: %w", err)
-	}
-	effort, err := facts.ParseEffort(c.Effort)
-	if err != nil {
-		return fmt.Errorf("--effort: %w", err)
-	}
-	if err := c.Limits.Check(); err != nil {
 		return err
 	}
 	opened, err := openListener(c)
@@ -113,26 +92,13 @@ func Run(ctx context.Context, c Config, ready func(address, setUp string)) (err 
 		return err
 	}
 	defer s.Close()
-	now := s.Clock.Stamp
-	report := rescue.Report(func(d rescue.Defect) {
-		c.Log.Error("a defect of Nurvik itself ended an examination", "reference", d.Reference, "target", d.Target,
-			"cause", plain.Text(d.Cause), "stack", plain.Lines(d.Stack))
-	})
-	network.Report = report
-	gate := outbound.Visits(opened.listener.Addr().(*net.TCPAddr).AddrPort(), visitable)
-	network.Dial = gated(gate, network.Dial)
-	if err := s.SeedPolicies(ctx, policy.Names(), now()); err != nil {
-		return err
-	}
-	desk := inquiry.New(inquiry.Options{Revocation: !c.Silent, Issuers: c.Issuers, Networks: networks,
-		Lookup: network.Lookup, Now: now, Report: report})
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(collectors.NewGoCollector(),
-		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), &gauges{store: s, log: c.Log, now: now})
-	queue, err := jobs.Open(ctx, s, jobs.Options{Instance: c.Instance, Visits: c.Visits, Network: network, Gate: gate,
-		Limits: vantage.Afford(c.Limits), Effort: effort, Desk: desk,
-		Log: c.Log, Metrics: jobs.NewMetrics(registry), Now: now, Report: report,
-		Keep: time.Duration(c.KeepDays) * 24 * time.Hour})
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
+		&gauges{store: s, log: c.Log, now: s.Clock.Stamp})
+	own := opened.listener.Addr().(*net.TCPAddr).AddrPort()
+	queue, err := c.queue(ctx, s, told, jobs.Options{Gate: outbound.Visits(own, told.visitable),
+		Metrics: jobs.NewMetrics(registry), Keep: time.Duration(c.KeepDays) * 24 * time.Hour})
 	if err != nil {
 		return err
 	}
@@ -153,7 +119,7 @@ func Run(ctx context.Context, c Config, ready func(address, setUp string)) (err 
 	}
 	bounded := netutil.LimitListener(opened.listener, maxConnections)
 	handler := web.New(web.Options{Store: s, Queue: queue, Auth: door, Console: c.Console,
-		Hosts: opened.hosts, Registry: registry, Log: c.Log, Now: now, Trouble: trouble})
+		Hosts: opened.hosts, Registry: registry, Log: c.Log, Now: s.Clock.Stamp, Trouble: trouble})
 	if err := serve(serving, bounded, opened.tls, handler, c.Log, func() { ready(opened.address, setUp) }); err != nil {
 		return err
 	}

@@ -86,11 +86,13 @@
       </table>
     </div>
   </section>
+  <WorkersTable />
 </template>
 
 <script lang="ts" setup>
 import { onMounted, ref, watch } from 'vue'
 import { api, asJSON, result } from '../api/client'
+import WorkersTable from '../audits/WorkersTable.vue'
 import { auditWords } from '../audits/audit-words'
 import { useAudits } from '../audits/audits'
 import { useSession } from '../people/session'

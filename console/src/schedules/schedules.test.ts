@@ -45,7 +45,9 @@ describe('settings', () => {
 describe('AuditsPage', () => {
   const shown = async (role: 'viewer' | 'auditor', schedules: Schedule[]) => {
     const audit = { id: 7, state: 'cancelled', endpoints: 1, schedule: 'nightly', created_at: '2026-12-01T01:00:00Z' }
-    const answers = { 'GET /api/v1/schedules': schedules, 'GET /api/v1/audits': { items: [audit] } }
+    const pier = { name: 'pier', kind: 'work', host: 'mole', started: '2026-12-01T01:00:00Z', running: 3, visits: 50 }
+    const answers = { 'GET /api/v1/schedules': schedules, 'GET /api/v1/audits': { items: [audit] },
+      'GET /api/v1/workers': [pier] }
     const asked = serve({ ...answers, 'PUT /api/v1/schedules/3': nightly })
     const pinia = createPinia()
     useSession(pinia).who = { name: 'pilot', role, through: 'session' }
@@ -57,6 +59,7 @@ describe('AuditsPage', () => {
     const { page } = await shown('viewer', [])
     expect(page.get('[data-test=none]').text()).toContain('Nothing is scheduled')
     expect(page.get('[data-test=audit]').text()).toContain('the schedule nightly')
+    expect(page.get('[data-test=worker]').text()).toMatch(/^pier\s*works\s*mole.*3 of 50$/)
     expect(page.find('[data-test=add]').exists()).toBe(false)
   })
   it('says when the next audit begins, or why there was none, and pauses', async () => {

@@ -31,6 +31,7 @@ var ErrClaimLost = errors.New("another nurvikd has taken over the instance name"
 // as of a machine without power.
 type claim struct {
 	pool     *pgxpool.Pool
+	self     store.Worker
 	instance string // as River knows it
 	holder   string // of this process
 	log      *slog.Logger
@@ -40,8 +41,8 @@ type claim struct {
 
 // take claims the name. The lock of a killed process goes when the server
 // notices that its connection is gone, which may take a moment.
-func take(ctx context.Context, pool *pgxpool.Pool, instance string, log *slog.Logger) (*claim, error) {
-	c := &claim{pool: pool, instance: instance, holder: rand.Text(), log: log}
+func take(ctx context.Context, pool *pgxpool.Pool, self store.Worker, log *slog.Logger) (*claim, error) {
+	c := &claim{pool: pool, self: self, instance: self.Instance, holder: rand.Text(), log: log}
 	for deadline := time.Now().Add(claimTime); ; {
 		locked, err := c.lock(ctx)
 		if err != nil {
@@ -53,7 +54,7 @@ func take(ctx context.Context, pool *pgxpool.Pool, instance string, log *slog.Lo
 		if time.Now().After(deadline) {
 			return nil, fmt.Errorf(
 				"another nurvikd of the instance name %q works on this database; stop it, or choose "+
-					"another name with --instance", instance)
+					"another name with --instance", c.instance)
 		}
 		select {
 		case <-ctx.Done():
@@ -89,8 +90,12 @@ func (c *claim) lock(ctx context.Context) (bool, error) {
 
 // write makes this process the holder.
 func (c *claim) write(ctx context.Context) error {
-	_, err := c.pool.Exec(ctx, `INSERT INTO workers (instance, holder, beat_at) VALUES ($1, $2, now())
-		ON CONFLICT (instance) DO UPDATE SET holder = excluded.holder, beat_at = excluded.beat_at`, c.instance, c.holder)
+	_, err := c.pool.Exec(ctx, `INSERT INTO workers (instance, holder, beat_at, kind, host, version, visits)
+		VALUES ($1, $2, now(), $3, $4, $5, $6)
+		ON CONFLICT (instance) DO UPDATE SET beat_at = excluded.beat_at, kind = excluded.kind, host = excluded.host,
+			version = excluded.version, visits = excluded.visits, holder = excluded.holder,
+			started_at = CASE workers.holder WHEN excluded.holder THEN workers.started_at ELSE now() END`,
+		c.instance, c.holder, c.self.Kind, c.self.Host, c.self.Version, c.self.Visits)
 	return err
 }
 

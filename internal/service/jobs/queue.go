@@ -25,6 +25,7 @@ import (
 	"nurvik/internal/inquiry"
 	"nurvik/internal/outbound"
 	"nurvik/internal/service/store"
+	"nurvik/internal/version"
 )
 
 // Visits and judgements have queues of their own, so that a long plan, or issuers that answer slowly, keep nobody
@@ -37,6 +38,7 @@ const (
 // Options say how jobs are run.
 type Options struct {
 	Instance string // name of this process among those on the same database; default the host's
+	Kind     string // of this process: serve, the default, or work
 	Visits   int    // visits under way at once; default 50
 	Network  probe.Network
 	Gate     *outbound.Gate // of visits; nil lets through everything
@@ -47,6 +49,7 @@ type Options struct {
 	Metrics  *Metrics
 	Now      func() time.Time
 	Keep     time.Duration // how long old records are kept; 0 for ever
+	Drain    time.Duration // how long jobs that are under way may take to end at a stop; default 3 s
 	Turn     time.Duration // of a job that goes on with one portion after another; default 5 minutes
 	Report   rescue.Report // takes defects of ours to the log
 }
@@ -59,6 +62,7 @@ type Queue struct {
 	worker  *river.Client[pgx.Tx]
 	insert  *river.Client[*sql.Tx]
 	claim   *claim // holds the instance's name until the process ends
+	lanes   *lanes // turns at hosts
 
 	keeping     sync.WaitGroup // of the claim, and of the sweeps
 	stopKeeping context.CancelFunc
@@ -80,7 +84,14 @@ func Open(ctx context.Context, s *store.Store, o Options) (*Queue, error) {
 	if o.Turn <= 0 {
 		o.Turn = turn
 	}
+	if o.Kind == "" {
+		o.Kind = "serve"
+	}
+	if o.Drain <= 0 {
+		o.Drain = 3 * time.Second
+	}
 	q := &Queue{options: o, store: s, prober: probe.New(o.Network, o.Limits)}
+	q.lanes = newLanes(s, q.id(), o.Limits.Longest())
 	// River takes the database's time instead of this machine's. It has the setting for tests; it is what makes workers
 	// with clocks an hour apart agree on what is due.
 	timing := river.TestConfig{Time: s.Clock}
@@ -166,11 +177,18 @@ func (l levelled) Enabled(ctx context.Context, level slog.Level) bool {
 
 func (q *Queue) id() string { return "nurvikd-" + q.options.Instance }
 
+// self is what this process says of itself.
+func (q *Queue) self() store.Worker {
+	host, _ := os.Hostname() // without one it is told without
+	return store.Worker{Instance: q.id(), Kind: q.options.Kind, Host: host, Version: version.Number,
+		Visits: q.options.Visits}
+}
+
 // Start claims the instance's name, returns the jobs of a predecessor that was
 // killed, and works. Lost is told when another process has taken over the name;
 // then this one must stop.
 func (q *Queue) Start(ctx context.Context, lost func(error)) (err error) {
-	if q.claim, err = take(ctx, q.store.Pool, q.id(), q.options.Log); err != nil {
+	if q.claim, err = take(ctx, q.store.Pool, q.self(), q.options.Log); err != nil {
 		return err
 	}
 	// The claim proves that no process of this name lives, so whatever it had begun is free.
@@ -196,7 +214,7 @@ func (q *Queue) Start(ctx context.Context, lost func(error)) (err error) {
 
 // Stop lets running jobs end for a moment, then cuts them off; they go on at the next start.
 func (q *Queue) Stop(ctx context.Context) error {
-	soft, cancel := context.WithTimeout(ctx, 3*time.Second)
+	soft, cancel := context.WithTimeout(ctx, q.options.Drain)
 	defer cancel()
 	err := q.worker.Stop(soft)
 	if errors.Is(err, context.DeadlineExceeded) {

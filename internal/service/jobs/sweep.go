@@ -44,6 +44,10 @@ var sweepRules = []sweepRule{
 		int(stale/time.Second))},
 	{what: "jobs of dead workers", statement: `UPDATE river_job SET state = 'available', scheduled_at = now()
 		WHERE state = 'running' AND attempted_by[array_upper(attempted_by, 1)] NOT IN (SELECT instance FROM workers)`},
+	{what: "turns of dead workers", statement: `UPDATE lanes SET holder = '', until = now()
+		WHERE holder <> '' AND holder NOT IN (SELECT instance FROM workers)`},
+	{what: "turns in the future", rare: true, statement: `UPDATE lanes SET until = now()
+		WHERE until > now() + interval '1 hour'`},
 	// The visit, plan or judgement of which no job is left was tried too often.
 	{what: "visits given up", rare: true, statement: `UPDATE visits SET state = 'failed', failure = '` + gaveUp + `'
 		WHERE state = 'waiting' AND id NOT IN ` + live("'visit'", "visit_id")},
@@ -91,6 +95,9 @@ func (q *Queue) sweepOnce(ctx context.Context, all bool) error {
 		}
 	}
 	if all {
+		if err := q.store.ForgetLanes(ctx); err != nil {
+			return fmt.Errorf("turns that are over: %w", err)
+		}
 		if err := q.endWaivers(ctx); err != nil {
 			return fmt.Errorf("waivers that have ended: %w", err)
 		}

@@ -87,6 +87,16 @@ func (w *visitWorker) visit(ctx context.Context, visit store.Visit, last bool) e
 		}
 		return q.finish(context.WithoutCancel(ctx), visit)
 	}
+	if err == nil {
+		leave, laneErr := q.lanes.enter(ctx, address.Addr())
+		if laneErr != nil {
+			return laneErr
+		}
+		if leave == nil {
+			return busy()
+		}
+		defer leave()
+	}
 	call.NoQueue = true // a job that waits would keep others from hosts that are free
 	if err == nil {
 		var o facts.Observation
@@ -100,7 +110,7 @@ func (w *visitWorker) visit(ctx context.Context, visit store.Visit, last bool) e
 		}
 	}
 	if errors.Is(err, probe.ErrBusy) {
-		return river.JobSnooze(time.Second + time.Duration(rand.Int64N(int64(4*time.Second))))
+		return busy()
 	}
 	if err != nil {
 		// Cut off, it goes on at the next start; and what this machine has run out of may be there again soon.
@@ -111,6 +121,9 @@ func (w *visitWorker) visit(ctx context.Context, visit store.Visit, last bool) e
 	}
 	return q.finish(context.WithoutCancel(ctx), visit)
 }
+
+// busy puts a visit off: its host is being visited.
+func busy() error { return river.JobSnooze(time.Second + rand.N(4*time.Second)) }
 
 // finish stores the result of a visit. Where the database cannot hold it, that
 // is a defect of ours and what is stored instead.

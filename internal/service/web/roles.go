@@ -48,6 +48,7 @@ var Roles = map[string]auth.Role{
 	"get-history":           auth.Viewer,
 	"list-waivers":          auth.Viewer,
 	"list-schedules":        auth.Viewer,
+	"list-workers":          auth.Viewer,
 	"get-holding":           auth.Viewer,
 	"list-holding-files":    auth.Viewer,
 	"list-policies":         auth.Viewer,

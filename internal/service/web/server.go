@@ -144,6 +144,7 @@ func (s *server) register() {
 	s.registerWaivers()
 	s.registerSchedules()
 	s.registerHistory()
+	s.registerWorkers()
 }
 
 // operation is what all operations have in common.

@@ -1,0 +1,15 @@
+package api
+
+import "time"
+
+// Worker is a process that visits and judges: the service itself, or one that only works.
+type Worker struct {
+	Name    string    `json:"name" doc:"Of the instance"`
+	Kind    string    `json:"kind" enum:"serve,work" doc:"serve also serves the API and the console"`
+	Host    string    `json:"host,omitempty"`
+	Version string    `json:"version,omitempty"`
+	Started time.Time `json:"started"`
+	Seen    time.Time `json:"seen" doc:"When it said last that it lives; 15 seconds later its jobs are taken by others"`
+	Running int       `json:"running" doc:"Visits that are under way"`
+	Visits  int       `json:"visits" doc:"Visits at once, at most"`
+}

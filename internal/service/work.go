@@ -1,0 +1,103 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"time"
+
+	"nurvik/core/facts"
+	"nurvik/core/plain"
+	"nurvik/core/policy"
+	"nurvik/core/probe"
+	"nurvik/core/rescue"
+	"nurvik/internal/inquiry"
+	"nurvik/internal/outbound"
+	"nurvik/internal/service/jobs"
+	"nurvik/internal/service/store"
+	"nurvik/internal/vantage"
+)
+
+// settled is what is told in words, made ready.
+type settled struct {
+	network             probe.Network
+	networks, visitable []outbound.Network
+	effort              facts.Effort
+}
+
+// check reads what can be told wrongly, before anything begins.
+func (c Config) check() (out settled, err error) {
+	if out.network, err = vantage.Network(c.Resolver); err != nil {
+		return out, fmt.Errorf("--resolver: %w", err)
+	}
+	if out.networks, err = outbound.ParseNetworks(c.Networks); err != nil {
+		return out, fmt.Errorf("--allow-network: %w", err)
+	}
+	if out.visitable, err = outbound.ParseNetworks(c.Visitable); err != nil {
+		return out, fmt.Errorf("--allow-visit: %w", err)
+	}
+	if out.effort, err = facts.ParseEffort(c.Effort); err != nil {
+		return out, fmt.Errorf("--effort: %w", err)
+	}
+	if c.KeepDays < 0 {
+		return out, errors.New("--keep-days is a number of days, or 0 for ever")
+	}
+	return out, c.Limits.Check()
+}
+
+// queue makes the queue of jobs; what it is and what it counts is in the options.
+func (c Config) queue(ctx context.Context, s *store.Store, told settled, o jobs.Options) (*jobs.Queue, error) {
+	report := rescue.Report(func(d rescue.Defect) {
+		c.Log.Error("a defect of Nurvik itself ended an examination", "reference", d.Reference, "target", d.Target,
+			"cause", plain.Text(d.Cause), "stack", plain.Lines(d.Stack))
+	})
+	o.Network, o.Report, o.Now, o.Log = told.network, report, s.Clock.Stamp, c.Log
+	o.Network.Report, o.Network.Dial = report, gated(o.Gate, told.network.Dial)
+	o.Instance, o.Visits, o.Effort, o.Limits = c.Instance, c.Visits, told.effort, vantage.Afford(c.Limits)
+	o.Desk = inquiry.New(inquiry.Options{Revocation: !c.Silent, Issuers: c.Issuers, Networks: told.networks,
+		Lookup: told.network.Lookup, Now: o.Now, Report: report})
+	if err := s.SeedPolicies(ctx, policy.Names(), o.Now()); err != nil {
+		return nil, err
+	}
+	return jobs.Open(ctx, s, o)
+}
+
+// drainTime is how long a worker lets visits end when it is stopped. What has not ended then goes on elsewhere.
+const drainTime = 30 * time.Second
+
+// Work takes jobs of the service whose database this is, and serves nobody, until the context ends. Ready is called
+// once it works.
+func Work(ctx context.Context, c Config, ready func()) (err error) {
+	if c.Database == "" {
+		return errors.New("--database names the PostgreSQL database that the service works on: " +
+			"start \"nurvikd serve\" with the same one")
+	}
+	told, err := c.check()
+	if err != nil {
+		return err
+	}
+	s, err := store.Open(ctx, c.Database, nil)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	queue, err := c.queue(ctx, s, told, jobs.Options{Kind: "work", Drain: drainTime,
+		Gate: outbound.Visits(netip.AddrPort{}, told.visitable)})
+	if err != nil {
+		return err
+	}
+	working, lost := context.WithCancelCause(ctx)
+	defer lost(nil)
+	if err := queue.Start(context.WithoutCancel(ctx), func(err error) { lost(err) }); err != nil {
+		return err
+	}
+	ready()
+	<-working.Done()
+	if ctx.Err() == nil { // it was not asked to stop
+		err = context.Cause(working)
+	}
+	stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), drainTime+stopTime)
+	defer cancel()
+	return errors.Join(err, queue.Stop(stop))
+}
