@@ -10,7 +10,8 @@ type EndpointSettings = endpoint.Settings
 
 // Endpoint is an endpoint of the estate with its latest judgement in short.
 type Endpoint struct {
-	ID int64 `json:"id"`
+	ID  int64  `json:"id"`
+	Tag string `json:"tag" doc:"Changes with what is set of it; as If-Match it keeps a change from undoing another one"`
 	EndpointSettings
 	Verdict  string     `json:"verdict" enum:",sound,at-risk,faulty,unreachable" doc:"Empty until it is judged for the first time"`
 	NotAfter *time.Time `json:"not_after,omitempty" doc:"When the leaf served last expires"`

@@ -7,6 +7,7 @@ import (
 // Holding is what one machine holds, with its latest judgement in short.
 type Holding struct {
 	ID        int64      `json:"id"`
+	Tag       string     `json:"tag" doc:"Changes with what is set of it; as If-Match it keeps a change from undoing another one"`
 	Name      string     `json:"name" doc:"Of the machine"`
 	Policy    string     `json:"policy"`
 	Trust     []string   `json:"trust"`

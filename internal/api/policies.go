@@ -5,6 +5,7 @@ import "time"
 // Policy is a policy that the service judges by.
 type Policy struct {
 	Name      string    `json:"name"`
+	Tag       string    `json:"tag" doc:"Changes with what is set of it; as If-Match it keeps a change from undoing another one"`
 	About     string    `json:"about,omitempty"`
 	Builtin   bool      `json:"builtin" doc:"It comes with the service and cannot be changed"`
 	Version   int       `json:"version,omitempty" doc:"The newest; none of built-in ones"`

@@ -22,7 +22,8 @@ type ScheduleStart struct {
 
 // Schedule begins audits by itself.
 type Schedule struct {
-	ID int64 `json:"id"`
+	ID  int64  `json:"id"`
+	Tag string `json:"tag" doc:"Changes with what is set of it; as If-Match it keeps a change from undoing another one"`
 	ScheduleStart
 	Words     string     `json:"words" doc:"When, in words"`
 	Endpoints int        `json:"endpoints" doc:"How many it is about now"`

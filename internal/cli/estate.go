@@ -172,7 +172,7 @@ func (a *app) estateChange(server *string) *cobra.Command {
 			return err
 		}
 		changed := merged(cmd, present.EndpointSettings, f.EndpointSettings)
-		if _, err := c.ChangeEndpoint(ctx, present.ID, changed); err != nil {
+		if _, err := c.If(present.Tag).ChangeEndpoint(ctx, present.ID, changed); err != nil {
 			return err
 		}
 		_, err = fmt.Fprintf(a.stdout, "changed %s\n", present.Endpoint)

@@ -110,7 +110,7 @@ func (a *app) holdingChange(server *string) *cobra.Command {
 		if cmd.Flags().Changed("audience") {
 			s.Audiences = &audiences
 		}
-		if _, err := c.ChangeHolding(ctx, h.ID, s); err != nil {
+		if _, err := c.If(h.Tag).ChangeHolding(ctx, h.ID, s); err != nil {
 			return err
 		}
 		if h, err = c.JudgedHolding(ctx, h.ID); err != nil {

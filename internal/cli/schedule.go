@@ -218,7 +218,7 @@ func (a *app) changeSchedule(server *string, change func(*api.ScheduleStart) err
 		if err := change(&s.ScheduleStart); err != nil {
 			return err
 		}
-		if s, err = c.ChangeSchedule(ctx, s.ID, s.ScheduleStart); err != nil {
+		if s, err = c.If(s.Tag).ChangeSchedule(ctx, s.ID, s.ScheduleStart); err != nil {
 			return err
 		}
 		return a.saySchedule(s)

@@ -29,6 +29,16 @@ type Client struct {
 	http  *http.Client
 
 	cookie *http.Cookie // of a session that was begun; nil without one
+
+	tag string // that what is changed must have; "" for any
+}
+
+// If is a client that changes and removes only what still has the tag, as it was read; else the error is a *Problem of
+// the status 412.
+func (c *Client) If(tag string) *Client {
+	other := *c
+	other.tag = tag
+	return &other
 }
 
 // New makes a client of the service at the address; the token may be empty.
@@ -137,6 +147,9 @@ func (c *Client) send(ctx context.Context, method, path, kind string, data []byt
 	}
 	if method != http.MethodGet {
 		r.Header.Set("Content-Type", kind)
+	}
+	if c.tag != "" {
+		r.Header.Set("If-Match", `"`+c.tag+`"`)
 	}
 	if c.token != "" {
 		r.Header.Set("Authorization", "Bearer "+c.token)

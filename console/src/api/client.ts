@@ -56,6 +56,9 @@ export const api = createClient<paths>({
 /** Goes with writes that have no body: the service takes no other writes than JSON. */
 export const asJSON = { headers: { 'Content-Type': 'application/json' } }
 
+/** Keeps a change from undoing one that somebody else has made since the record was read. */
+export const ifMatch = (tag: string | undefined) => (tag ? { 'If-Match': `"${tag}"` } : {})
+
 /** Is called when the service does not know who is calling, such as when a session has ended. */
 export const unknown = { caller: () => {} }
 

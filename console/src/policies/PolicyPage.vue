@@ -44,7 +44,7 @@
 
 <script lang="ts" setup>
 import { onMounted, ref, watch } from 'vue'
-import { api, result } from '../api/client'
+import { api, ifMatch, result } from '../api/client'
 import { t } from '../words/t'
 import type { Failure, PolicyText } from '../api/client'
 
@@ -67,7 +67,7 @@ watch(() => props.name, load)
 async function handleSave() {
   saved.value = false
   const answer = await result(api.PUT('/api/v1/policies/{name}',
-    { params: { path: { name: props.name } }, body: { text: text.value } }))
+    { params: { path: { name: props.name }, header: ifMatch(policy.value?.tag) }, body: { text: text.value } }))
   refused.value = answer.ok ? undefined : answer.failure
   if (!answer.ok) return
   policy.value = answer.value

@@ -91,7 +91,7 @@
 
 <script lang="ts" setup>
 import { onMounted, ref, watch } from 'vue'
-import { api, asJSON, result } from '../api/client'
+import { api, asJSON, ifMatch, result } from '../api/client'
 import WorkersTable from '../audits/WorkersTable.vue'
 import { auditWords } from '../audits/audit-words'
 import { useAudits } from '../audits/audits'
@@ -137,9 +137,10 @@ async function handleDone() {
   await load()
 }
 
-async function handlePause({ id, name, every, at, days, zone, quiet, spread, label, paused }: Schedule) {
+async function handlePause({ id, tag, name, every, at, days, zone, quiet, spread, label, paused }: Schedule) {
   const body = { name, every, at, days, zone, quiet, spread, label, paused: !paused }
-  await done(await result(api.PUT('/api/v1/schedules/{id}', { params: { path: { id } }, body })))
+  const params = { path: { id }, header: ifMatch(tag) }
+  await done(await result(api.PUT('/api/v1/schedules/{id}', { params, body })))
 }
 
 async function handleRemove(id: number) {

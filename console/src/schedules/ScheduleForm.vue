@@ -53,7 +53,7 @@
 
 <script lang="ts" setup>
 import { reactive, ref } from 'vue'
-import { api, result } from '../api/client'
+import { api, ifMatch, result } from '../api/client'
 import { t } from '../words/t'
 import { days, settingsOf, textsOf } from './settings'
 import type { Failure, Schedule } from '../api/client'
@@ -70,10 +70,10 @@ const zones = [...new Set(['UTC', form.zone, ...Intl.supportedValuesOf('timeZone
 
 async function handleSave() {
   const body = settingsOf(form, props.schedule.paused)
-  const { id } = props.schedule
+  const { id, tag } = props.schedule
   busy.value = true
   const answer = id
-    ? await result(api.PUT('/api/v1/schedules/{id}', { params: { path: { id } }, body }))
+    ? await result(api.PUT('/api/v1/schedules/{id}', { params: { path: { id }, header: ifMatch(tag) }, body }))
     : await result(api.POST('/api/v1/schedules', { body }))
   busy.value = false
   failure.value = answer.ok ? undefined : answer.failure

@@ -9,6 +9,7 @@ import type { Schedule } from '../api/client'
 
 const nightly: Schedule = {
   id: 3,
+  tag: 'a1',
   name: 'nightly',
   at: ['02:00', '14:00'],
   days: ['fri', 'mon'],
@@ -24,8 +25,8 @@ afterEach(() => vi.unstubAllGlobals())
 
 describe('settings', () => {
   it('come back from the form as they were, with days in their order', () => {
-    const { id, words, endpoints, next, ...settings } = nightly
-    void [id, words, endpoints, next]
+    const { id, tag, words, endpoints, next, ...settings } = nightly
+    void [id, tag, words, endpoints, next]
     expect(settingsOf(textsOf(nightly, 'UTC'))).toEqual({ ...settings, days: ['mon', 'fri'] })
   })
   it.each([

@@ -57,9 +57,9 @@ func (q *Queue) TakeHolding(ctx context.Context, tx *store.Tx, h *store.Holding,
 }
 
 // ChangeHolding sets what people set of a holding and has it judged anew.
-func (q *Queue) ChangeHolding(ctx context.Context, h *store.Holding) error {
+func (q *Queue) ChangeHolding(ctx context.Context, h *store.Holding, tags string) error {
 	return q.store.Tx(ctx, func(tx *store.Tx) error {
-		if err := tx.ChangeHolding(h); err != nil {
+		if err := tx.ChangeHolding(h, tags); err != nil {
 			return err
 		}
 		return q.put(ctx, tx, holdingArgs{HoldingID: h.ID})

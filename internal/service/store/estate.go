@@ -119,18 +119,28 @@ func (s *Store) AddEndpoint(ctx context.Context, e *Endpoint) error {
 // settings are the columns that people write.
 var settings = []string{"target", "settings", "updated_at"}
 
-// ChangeEndpoint replaces what is set of the endpoint, and keeps its judgement.
-func (s *Store) ChangeEndpoint(ctx context.Context, e *Endpoint) error {
-	err := s.write(ctx, func(db *gorm.DB) error { return touched(db.Model(e).Select(settings).Updates(e)) })
-	if errors.Is(err, gorm.ErrDuplicatedKey) {
-		return ErrExists
-	}
-	return err
+// ChangeEndpoint replaces what is set of the endpoint, where one of the tags is its, and keeps its judgement.
+func (s *Store) ChangeEndpoint(ctx context.Context, e *Endpoint, tags string) error {
+	return s.Tx(ctx, func(t *Tx) error {
+		if _, err := expected[Endpoint](t, tags, "id = ?", e.ID); err != nil {
+			return err
+		}
+		err := t.db.Model(e).Select(settings).Updates(e).Error
+		if errors.Is(err, gorm.ErrDuplicatedKey) {
+			return ErrExists
+		}
+		return err
+	})
 }
 
-// RemoveEndpoint removes the endpoint with its history.
-func (s *Store) RemoveEndpoint(ctx context.Context, id int64) error {
-	return s.write(ctx, func(db *gorm.DB) error { return touched(db.Delete(&Endpoint{}, id)) })
+// RemoveEndpoint removes the endpoint with its history, where one of the tags is its.
+func (s *Store) RemoveEndpoint(ctx context.Context, id int64, tags string) error {
+	return s.Tx(ctx, func(t *Tx) error {
+		if _, err := expected[Endpoint](t, tags, "id = ?", id); err != nil {
+			return err
+		}
+		return t.db.Delete(&Endpoint{}, id).Error
+	})
 }
 
 // TrustStores returns every named store.

@@ -51,7 +51,10 @@ func (s *Store) Holding(ctx context.Context, id int64) (Holding, error) {
 }
 
 // ChangeHolding sets what people set of a holding.
-func (t *Tx) ChangeHolding(h *Holding) error {
+func (t *Tx) ChangeHolding(h *Holding, tags string) error {
+	if _, err := expected[Holding](t, tags, "id = ?", h.ID); err != nil {
+		return err
+	}
 	h.Failure = ""
 	if err := t.db.Model(h).Select("policy", "trust", "audiences", "failure").Updates(h).Error; err != nil {
 		return err
@@ -63,9 +66,14 @@ func (t *Tx) ChangeHolding(h *Holding) error {
 	return notFound(t.db.First(h, h.ID).Error)
 }
 
-// RemoveHolding removes a holding and its findings.
-func (s *Store) RemoveHolding(ctx context.Context, id int64) error {
-	return s.write(ctx, func(db *gorm.DB) error { return touched(db.Delete(&Holding{ID: id})) })
+// RemoveHolding removes a holding and its findings, where one of the tags is its.
+func (s *Store) RemoveHolding(ctx context.Context, id int64, tags string) error {
+	return s.Tx(ctx, func(t *Tx) error {
+		if _, err := expected[Holding](t, tags, "id = ?", id); err != nil {
+			return err
+		}
+		return t.db.Delete(&Holding{ID: id}).Error
+	})
 }
 
 // HoldingFiles returns one page of a holding's files, by path, and the cursor of the next.

@@ -89,9 +89,17 @@ func (s *Store) PolicyUses(ctx context.Context) (map[string]PolicyUse, error) {
 	return out, err
 }
 
-// SavePolicy keeps a new version of the policy; the same text again is none.
-func (s *Store) SavePolicy(ctx context.Context, name, text string, at time.Time) (version int, err error) {
+// SavePolicy keeps a new version of the policy, where one of the tags is its; the same text again is none.
+func (s *Store) SavePolicy(ctx context.Context, name, text string, at time.Time, tags string) (version int,
+	err error) {
 	err = s.Tx(ctx, func(tx *Tx) (err error) {
+		if tags != "" {
+			if _, err := expected[Policy](tx, tags, "name = ?", name); errors.Is(err, ErrNotFound) {
+				return ErrStale // it was removed
+			} else if err != nil {
+				return err
+			}
+		}
 		version, err = tx.SavePolicy(name, text, at)
 		return err
 	})
@@ -126,18 +134,20 @@ func (t *Tx) SavePolicy(name, text string, at time.Time) (version int, err error
 		UpdatedAt: at}).Error
 }
 
-// RemovePolicy removes a policy with all its versions.
-func (s *Store) RemovePolicy(ctx context.Context, name string) error {
-	var row Policy
-	if err := notFound(s.read(ctx).First(&row, "name = ?", name).Error); err != nil {
+// RemovePolicy removes a policy with all its versions, where one of the tags is its.
+func (s *Store) RemovePolicy(ctx context.Context, name, tags string) error {
+	return s.Tx(ctx, func(t *Tx) error {
+		row, err := expected[Policy](t, tags, "name = ?", name)
+		if err != nil {
+			return err
+		}
+		if row.Builtin {
+			return ErrBuiltin
+		}
+		err = t.db.Delete(&row).Error
+		if errors.Is(err, gorm.ErrForeignKeyViolated) {
+			return ErrInUse
+		}
 		return err
-	}
-	if row.Builtin {
-		return ErrBuiltin
-	}
-	err := s.write(ctx, func(db *gorm.DB) error { return db.Delete(&row).Error })
-	if errors.Is(err, gorm.ErrForeignKeyViolated) {
-		return ErrInUse
-	}
-	return err
+	})
 }

@@ -57,20 +57,24 @@ func (s *Store) AddSchedule(ctx context.Context, row *Schedule) error {
 	})
 }
 
-// ChangeSchedule stores another name and other settings, and when the next audit is due.
-func (s *Store) ChangeSchedule(ctx context.Context, row Schedule) error {
-	return s.write(ctx, func(db *gorm.DB) error {
-		done := db.Model(&row).Select("name", "settings", "next_at").Updates(&row)
-		if done.Error == nil && done.RowsAffected == 0 {
-			return ErrNotFound
+// ChangeSchedule stores another name and other settings, and when the next audit is due, where one of the tags is its.
+func (s *Store) ChangeSchedule(ctx context.Context, row Schedule, tags string) error {
+	return s.Tx(ctx, func(t *Tx) error {
+		if _, err := expected[Schedule](t, tags, "id = ?", row.ID); err != nil {
+			return err
 		}
-		return taken(done.Error)
+		return taken(t.db.Model(&row).Select("name", "settings", "next_at").Updates(&row).Error)
 	})
 }
 
-// RemoveSchedule removes one. Its audits stay, and one that is under way goes on.
-func (s *Store) RemoveSchedule(ctx context.Context, id int64) error {
-	return s.write(ctx, func(db *gorm.DB) error { return db.Delete(&Schedule{ID: id}).Error })
+// RemoveSchedule removes one, where one of the tags is its. Its audits stay, and one that is under way goes on.
+func (s *Store) RemoveSchedule(ctx context.Context, id int64, tags string) error {
+	return s.Tx(ctx, func(t *Tx) error {
+		if _, err := expected[Schedule](t, tags, "id = ?", id); err != nil {
+			return err
+		}
+		return t.db.Delete(&Schedule{ID: id}).Error
+	})
 }
 
 // CountEndpoints counts those with the label KEY=VALUE, or all where it is empty.

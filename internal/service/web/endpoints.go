@@ -20,6 +20,20 @@ type byID struct {
 
 type body[T any] struct{ Body T }
 
+// tagged is an answer about one record, by whose tag it can be changed.
+type tagged[T any] struct {
+	ETag string `header:"ETag"`
+	Body T
+}
+
+func withTag[T any](tag string, of T) *tagged[T] { return &tagged[T]{`"` + tag + `"`, of} }
+
+// changeByID is how a record is removed.
+type changeByID struct {
+	ID      int64  `path:"id" minimum:"1"`
+	IfMatch string `header:"If-Match" maxLength:"1000" doc:"The record's tag in quotes; it is refused where the record has another by now"`
+}
+
 func (s *server) registerEndpoints() {
 	type listInput struct {
 		Search  string `query:"q" maxLength:"200" doc:"Part of the target, the issuer or a label's value"`
@@ -48,7 +62,7 @@ func (s *server) registerEndpoints() {
 		})
 	add := operation("add-endpoint", "POST", "/endpoints", "Add an endpoint", "estate", 409, 422)
 	add.DefaultStatus, add.MaxBodyBytes = 201, largeBody
-	huma.Register(s.api, add, func(ctx context.Context, in *body[api.EndpointSettings]) (*body[api.Endpoint], error) {
+	huma.Register(s.api, add, func(ctx context.Context, in *body[api.EndpointSettings]) (*tagged[api.Endpoint], error) {
 		e, err := s.settled(ctx, in.Body)
 		if err != nil {
 			return nil, err
@@ -58,27 +72,27 @@ func (s *server) registerEndpoints() {
 			return nil, s.failure(err)
 		}
 		told(ctx, e.Target, nil, in.Body)
-		return &body[api.Endpoint]{endpointOf(e)}, nil
+		return withTag(e.Tag(), endpointOf(e)), nil
 	})
 	huma.Register(s.api, operation("get-endpoint", "GET", "/endpoints/{id}", "One endpoint with its latest examination",
 		"estate", 404),
-		func(ctx context.Context, in *byID) (*body[api.Examination], error) {
+		func(ctx context.Context, in *byID) (*tagged[api.Examination], error) {
 			x, err := s.examination(ctx, in.ID)
 			if err != nil {
 				return nil, s.failure(err)
 			}
-			return &body[api.Examination]{x}, nil
+			return withTag(x.Endpoint.Tag, x), nil
 		})
 	type changeInput struct {
-		ID   int64 `path:"id" minimum:"1"`
-		Body api.EndpointSettings
+		ID      int64  `path:"id" minimum:"1"`
+		IfMatch string `header:"If-Match" maxLength:"1000" doc:"The endpoint's tag in quotes; it is refused where the endpoint has another by now"`
+		Body    api.EndpointSettings
 	}
 	change := operation("change-endpoint", "PUT", "/endpoints/{id}", "Change an endpoint's settings", "estate", 404,
-		409,
-		422)
+		409, 412, 422)
 	change.MaxBodyBytes = largeBody
 	huma.Register(s.api, change,
-		func(ctx context.Context, in *changeInput) (*body[api.Endpoint], error) {
+		func(ctx context.Context, in *changeInput) (*tagged[api.Endpoint], error) {
 			e, err := s.settled(ctx, in.Body)
 			if err != nil {
 				return nil, err
@@ -89,23 +103,23 @@ func (s *server) registerEndpoints() {
 			}
 			told(ctx, before.Target, endpointOf(before).EndpointSettings, in.Body)
 			e.ID = in.ID
-			if err := s.Store.ChangeEndpoint(ctx, &e); err != nil {
+			if err := s.Store.ChangeEndpoint(ctx, &e, in.IfMatch); err != nil {
 				return nil, s.failure(err)
 			}
 			if e, err = s.Store.Endpoint(ctx, in.ID); err != nil {
 				return nil, s.failure(err)
 			}
-			return &body[api.Endpoint]{endpointOf(e)}, nil
+			return withTag(e.Tag(), endpointOf(e)), nil
 		})
 	huma.Register(s.api, operation("remove-endpoint", "DELETE", "/endpoints/{id}", "Remove an endpoint and its history",
-		"estate", 404),
-		func(ctx context.Context, in *byID) (*struct{}, error) {
+		"estate", 404, 412),
+		func(ctx context.Context, in *changeByID) (*struct{}, error) {
 			before, err := s.Store.Endpoint(ctx, in.ID)
 			if err != nil {
 				return nil, s.failure(err)
 			}
 			told(ctx, before.Target, endpointOf(before).EndpointSettings, nil)
-			if err := s.Store.RemoveEndpoint(ctx, in.ID); err != nil {
+			if err := s.Store.RemoveEndpoint(ctx, in.ID, in.IfMatch); err != nil {
 				return nil, s.failure(err)
 			}
 			return nil, nil
@@ -177,7 +191,7 @@ func orEmpty(list []string) []string {
 }
 
 func endpointOf(e store.Endpoint) api.Endpoint {
-	return api.Endpoint{ID: e.ID, EndpointSettings: e.Settings, Verdict: e.Verdict, NotAfter: e.NotAfter,
+	return api.Endpoint{ID: e.ID, Tag: e.Tag(), EndpointSettings: e.Settings, Verdict: e.Verdict, NotAfter: e.NotAfter,
 		Issuer: e.Issuer, JudgedBy: e.JudgedBy,
 		Faults: e.Faults, Risks: e.Risks, Notes: e.Notes, Waived: e.Waived, Codes: orEmpty(e.Codes),
 		JudgedAt: e.JudgedAt, AuditID: e.AuditID, Provisional: e.Provisional}
@@ -199,6 +213,8 @@ func (s *server) failure(err error) error {
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		return huma.Error404NotFound("there is no such record")
+	case errors.Is(err, store.ErrStale):
+		return huma.Error412PreconditionFailed(store.ErrStale.Error())
 	case errors.Is(err, store.ErrExists):
 		return huma.Error409Conflict(store.ErrExists.Error())
 	case errors.As(err, &told):

@@ -85,12 +85,13 @@ func (s *server) registerHoldings() {
 			return &body[api.HoldingDigestPage]{page}, nil
 		})
 	type changeInput struct {
-		ID   int64 `path:"id" minimum:"1"`
-		Body api.HoldingSettings
+		ID      int64  `path:"id" minimum:"1"`
+		IfMatch string `header:"If-Match" maxLength:"1000" doc:"The holding's tag in quotes; it is refused where the holding has another by now"`
+		Body    api.HoldingSettings
 	}
 	huma.Register(s.api, operation("change-holding", "PATCH", "/holdings/{id}",
-		"Change by what a holding is judged, and judge it anew", "holdings", 404, 422),
-		func(ctx context.Context, in *changeInput) (*body[api.Holding], error) {
+		"Change by what a holding is judged, and judge it anew", "holdings", 404, 412, 422),
+		func(ctx context.Context, in *changeInput) (*tagged[api.Holding], error) {
 			h, err := s.Store.Holding(ctx, in.ID)
 			if err != nil {
 				return nil, s.failure(err)
@@ -113,18 +114,18 @@ func (s *server) registerHoldings() {
 				return nil, invalid(details)
 			}
 			told(ctx, h.Name, before, holdingOf(h))
-			if err := s.Queue.ChangeHolding(ctx, &h); err != nil {
+			if err := s.Queue.ChangeHolding(ctx, &h, in.IfMatch); err != nil {
 				return nil, s.failure(err)
 			}
-			return &body[api.Holding]{holdingOf(h)}, nil
+			return withTag(h.Tag(), holdingOf(h)), nil
 		})
 	huma.Register(s.api, operation("remove-holding", "DELETE", "/holdings/{id}", "Remove a holding and its findings",
-		"holdings", 404),
-		func(ctx context.Context, in *byID) (*struct{}, error) {
+		"holdings", 404, 412),
+		func(ctx context.Context, in *changeByID) (*struct{}, error) {
 			if h, err := s.Store.Holding(ctx, in.ID); err == nil {
 				told(ctx, h.Name, map[string]any{"policy": h.Policy, "files": h.Files}, nil)
 			}
-			if err := s.Store.RemoveHolding(ctx, in.ID); err != nil {
+			if err := s.Store.RemoveHolding(ctx, in.ID, in.IfMatch); err != nil {
 				return nil, s.failure(err)
 			}
 			return nil, nil
@@ -143,7 +144,7 @@ func holdingDefects(h store.Holding, known endpoint.Known) []error {
 }
 
 func holdingOf(h store.Holding) api.Holding {
-	return api.Holding{ID: h.ID, Name: h.Name, Policy: h.Policy, Trust: orEmpty(h.Trust),
+	return api.Holding{ID: h.ID, Tag: h.Tag(), Name: h.Name, Policy: h.Policy, Trust: orEmpty(h.Trust),
 		Audiences: orEmpty(h.Audiences), SentAt: h.SentAt, JudgedAt: h.JudgedAt,
 		Files: h.Files, Verdict: h.Verdict, Faults: h.Faults, Risks: h.Risks, Notes: h.Notes, Waived: h.Waived,
 		Codes: orEmpty(h.Codes), Failure: h.Failure,

@@ -19,8 +19,10 @@ import (
 // policyName is the form of a policy's name.
 var policyName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]*$`)
 
-type byName struct {
-	Name string `path:"name" minLength:"1" maxLength:"100" pattern:"^[a-z0-9][a-z0-9._-]*$"`
+// changeByName is how a policy is removed.
+type changeByName struct {
+	Name    string `path:"name" minLength:"1" maxLength:"100" pattern:"^[a-z0-9][a-z0-9._-]*$"`
+	IfMatch string `header:"If-Match" maxLength:"1000" doc:"The policy's tag in quotes; it is refused where the policy has another by now"`
 }
 
 func (s *server) registerPolicies() {
@@ -49,27 +51,28 @@ func (s *server) registerPolicies() {
 	}
 	huma.Register(s.api, operation("get-policy", "GET", "/policies/{name}", "One policy with its text", "policies",
 		404),
-		func(ctx context.Context, in *getInput) (*body[api.PolicyText], error) {
+		func(ctx context.Context, in *getInput) (*tagged[api.PolicyText], error) {
 			text, err := s.policyText(ctx, in.Name, in.Version)
 			if err != nil {
 				return nil, s.failure(err)
 			}
-			return &body[api.PolicyText]{text}, nil
+			return withTag(text.Tag, text), nil
 		})
 	type saveInput struct {
-		Name string `path:"name" minLength:"1" maxLength:"100" pattern:"^[a-z0-9][a-z0-9._-]*$"`
-		Body api.PolicySave
+		Name    string `path:"name" minLength:"1" maxLength:"100" pattern:"^[a-z0-9][a-z0-9._-]*$"`
+		IfMatch string `header:"If-Match" maxLength:"1000" doc:"The policy's tag in quotes; it is refused where the policy has another by now"`
+		Body    api.PolicySave
 	}
 	save := operation("save-policy", "PUT", "/policies/{name}", "Keep a new version of a policy; errors name the line",
-		"policies", 409, 422)
+		"policies", 409, 412, 422)
 	save.MaxBodyBytes = largeBody
-	huma.Register(s.api, save, func(ctx context.Context, in *saveInput) (*body[api.PolicyText], error) {
+	huma.Register(s.api, save, func(ctx context.Context, in *saveInput) (*tagged[api.PolicyText], error) {
 		if details := policyDefects(in.Name, in.Body.Text); len(details) > 0 {
 			return nil, invalid(details)
 		}
 		before, _ := s.policyText(ctx, in.Name, 0) // none, the first time
 		told(ctx, in.Name, map[string]string{"text": before.Text}, map[string]string{"text": in.Body.Text})
-		if _, err := s.Store.SavePolicy(ctx, in.Name, in.Body.Text, s.Now()); err != nil {
+		if _, err := s.Store.SavePolicy(ctx, in.Name, in.Body.Text, s.Now(), in.IfMatch); err != nil {
 			return nil, s.failure(err)
 		}
 		text, err := s.policyText(ctx, in.Name, 0)
@@ -77,14 +80,14 @@ func (s *server) registerPolicies() {
 			return nil, s.failure(err)
 		}
 		s.Log.Info("policy saved", "policy", in.Name, "version", text.Version)
-		return &body[api.PolicyText]{text}, nil
+		return withTag(text.Tag, text), nil
 	})
 	huma.Register(s.api, operation("remove-policy", "DELETE", "/policies/{name}",
-		"Remove a policy that nothing is assigned to", "policies", 404, 409),
-		func(ctx context.Context, in *byName) (*struct{}, error) {
+		"Remove a policy that nothing is assigned to", "policies", 404, 409, 412),
+		func(ctx context.Context, in *changeByName) (*struct{}, error) {
 			before, _ := s.policyText(ctx, in.Name, 0)
 			told(ctx, in.Name, map[string]string{"text": before.Text}, nil)
-			if err := s.Store.RemovePolicy(ctx, in.Name); err != nil {
+			if err := s.Store.RemovePolicy(ctx, in.Name, in.IfMatch); err != nil {
 				return nil, s.failure(err)
 			}
 			return nil, nil
@@ -144,7 +147,7 @@ func (s *server) policyText(ctx context.Context, name string, version int) (api.
 
 // policyOf is the view of a policy with its text.
 func (s *server) policyOf(ctx context.Context, p store.Policy, version int) (api.Policy, string, error) {
-	view := api.Policy{Name: p.Name, Builtin: p.Builtin, Version: p.Version, UpdatedAt: p.UpdatedAt}
+	view := api.Policy{Name: p.Name, Tag: p.Tag(), Builtin: p.Builtin, Version: p.Version, UpdatedAt: p.UpdatedAt}
 	uses, err := s.Store.PolicyUses(ctx)
 	if err != nil {
 		return view, "", err

@@ -33,7 +33,7 @@ func (s *server) registerSchedules() {
 		"audits",
 		409, 422)
 	add.DefaultStatus = 201
-	huma.Register(s.api, add, func(ctx context.Context, in *body[api.ScheduleStart]) (*body[api.Schedule], error) {
+	huma.Register(s.api, add, func(ctx context.Context, in *body[api.ScheduleStart]) (*tagged[api.Schedule], error) {
 		row := store.Schedule{CreatedAt: s.Now()}
 		if err := s.setSchedule(&row, in.Body); err != nil {
 			return nil, err
@@ -45,12 +45,13 @@ func (s *server) registerSchedules() {
 		return s.scheduleBody(ctx, row)
 	})
 	type changeInput struct {
-		ID   int64 `path:"id" minimum:"1"`
-		Body api.ScheduleStart
+		ID      int64  `path:"id" minimum:"1"`
+		IfMatch string `header:"If-Match" maxLength:"1000" doc:"The schedule's tag in quotes; it is refused where the schedule has another by now"`
+		Body    api.ScheduleStart
 	}
 	huma.Register(s.api, operation("change-schedule", "PUT", "/schedules/{id}",
-		"Change a schedule, which then begins anew; an audit that is under way goes on", "audits", 404, 409, 422),
-		func(ctx context.Context, in *changeInput) (*body[api.Schedule], error) {
+		"Change a schedule, which then begins anew; an audit that is under way goes on", "audits", 404, 409, 412, 422),
+		func(ctx context.Context, in *changeInput) (*tagged[api.Schedule], error) {
 			row, err := s.Store.Schedule(ctx, in.ID)
 			if err != nil {
 				return nil, s.failure(err)
@@ -60,20 +61,20 @@ func (s *server) registerSchedules() {
 				return nil, err
 			}
 			told(ctx, before.Name, before, in.Body)
-			if err := s.Store.ChangeSchedule(ctx, row); err != nil {
+			if err := s.Store.ChangeSchedule(ctx, row, in.IfMatch); err != nil {
 				return nil, s.failure(err)
 			}
 			return s.scheduleBody(ctx, row)
 		})
 	huma.Register(s.api, operation("remove-schedule", "DELETE", "/schedules/{id}",
-		"Remove a schedule; its audits stay, and one that is under way goes on", "audits", 404),
-		func(ctx context.Context, in *byID) (*struct{}, error) {
+		"Remove a schedule; its audits stay, and one that is under way goes on", "audits", 404, 412),
+		func(ctx context.Context, in *changeByID) (*struct{}, error) {
 			row, err := s.Store.Schedule(ctx, in.ID)
 			if err != nil {
 				return nil, s.failure(err)
 			}
 			told(ctx, row.Name, api.ScheduleStart{Name: row.Name, ScheduleSettings: row.Settings}, nil)
-			if err := s.Store.RemoveSchedule(ctx, in.ID); err != nil {
+			if err := s.Store.RemoveSchedule(ctx, in.ID, in.IfMatch); err != nil {
 				return nil, s.failure(err)
 			}
 			return nil, nil
@@ -129,17 +130,18 @@ func isLabel(text string) bool {
 	return text == "" || labelled && key != "" && value != ""
 }
 
-func (s *server) scheduleBody(ctx context.Context, row store.Schedule) (*body[api.Schedule], error) {
+func (s *server) scheduleBody(ctx context.Context, row store.Schedule) (*tagged[api.Schedule], error) {
 	view, err := s.scheduleOf(ctx, row)
 	if err != nil {
 		return nil, s.failure(err)
 	}
-	return &body[api.Schedule]{view}, nil
+	return withTag(view.Tag, view), nil
 }
 
 func (s *server) scheduleOf(ctx context.Context, row store.Schedule) (api.Schedule, error) {
-	view := api.Schedule{ID: row.ID, ScheduleStart: api.ScheduleStart{Name: row.Name, ScheduleSettings: row.Settings},
-		Words: schedule.Words(row.Settings), Next: row.NextAt, Last: row.LastAt, Skipped: row.Skipped}
+	view := api.Schedule{ID: row.ID, Tag: row.Tag(),
+		ScheduleStart: api.ScheduleStart{Name: row.Name, ScheduleSettings: row.Settings},
+		Words:         schedule.Words(row.Settings), Next: row.NextAt, Last: row.LastAt, Skipped: row.Skipped}
 	if checked, defects := schedule.New(row.Settings); len(defects) == 0 && row.NextAt != nil {
 		// One that is overdue begins when it is quiet no more.
 		later := checked.Allowed(latest(*row.NextAt, s.Now())).UTC()
