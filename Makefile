@@ -79,7 +79,7 @@ notice: console/node_modules/.package-lock.json
 
 # Documents that are made from the code.
 docs:
-	@go test -count=1 ./internal/report ./internal/service/web -run 'Document|Catalogue' -update
+	@go test -count=1 ./internal/report ./internal/service/web ./internal/daemon -run 'Document|Catalogue' -update
 
 console/node_modules/.package-lock.json: console/package.json console/package-lock.json
 	@scripts/ensure
