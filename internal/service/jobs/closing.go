@@ -53,15 +53,32 @@ func (q *Queue) conclude(ctx context.Context, audit int64) error {
 	})
 }
 
+// fail ends the audit with a reason, and has closed what was judged until now. Where it has ended, that has failed too,
+// and nothing more is tried.
+func (q *Queue) fail(ctx context.Context, audit int64, reason string) error {
+	return q.store.Tx(ctx, func(tx *store.Tx) error {
+		now := q.options.Now()
+		closing, err := tx.HoldAudit(audit, store.Judging)
+		if err != nil {
+			return err
+		}
+		failed, err := tx.Fail(audit, reason, now)
+		if err != nil || !failed || closing {
+			return err
+		}
+		return q.put(ctx, tx, closeArgs{AuditID: audit, At: now})
+	})
+}
+
 // Work judges everything once more, from what is stored: as of one time, by all certificates of CAs that the audit met,
 // whichever endpoint showed them, and with what the others serve and the machines hold. So it makes no difference in
-// which order endpoints were visited. Findings live on now. An audit that was cancelled ends so too, with what was
-// judged until then.
+// which order endpoints were visited. Findings live on now. An audit that was cancelled or failed ends so too, with
+// what was judged until then.
 func (w *closeWorker) Work(ctx context.Context, job *river.Job[closeArgs]) error {
 	q, audit, started := w.queue, job.Args.AuditID, time.Now()
 	return q.guard(ctx, audit, job.Attempt >= job.MaxAttempts, func() error {
 		a, err := q.store.Audit(ctx, audit)
-		if err != nil || a.State != store.Judging && a.State != store.Cancelled {
+		if err != nil || a.State != store.Judging && a.State != store.Cancelled && a.State != store.Failed {
 			return ignoreMissing(err)
 		}
 		next := func() (bool, error) { return q.over(ctx, started, job.Args) }
@@ -87,7 +104,7 @@ func (w *closeWorker) Work(ctx context.Context, job *river.Job[closeArgs]) error
 			if err != nil {
 				return err
 			}
-			if !ended { // it was cancelled
+			if !ended { // it was cancelled, or failed
 				return tx.Summarise(a.ID)
 			}
 			var again []river.JobArgs // time passes and trust stores change, so holdings are judged anew

@@ -166,7 +166,7 @@ func (q *Queue) guard(ctx context.Context, audit int64, last bool, work func() e
 	}
 	q.options.Log.Error("job failed", "audit", audit, "error", err)
 	if last && !errors.Is(err, context.Canceled) {
-		return errors.Join(err, q.store.Fail(context.WithoutCancel(ctx), audit, err.Error(), q.options.Now()))
+		return errors.Join(err, q.fail(context.WithoutCancel(ctx), audit, err.Error()))
 	}
 	return err
 }

@@ -127,15 +127,13 @@ func (t *Tx) Move(audit int64, to State, now time.Time, from ...State) (bool, er
 	return true, nil
 }
 
-// Fail ends the audit with a reason, unless it has ended.
-func (s *Store) Fail(ctx context.Context, audit int64, reason string, now time.Time) error {
-	return s.Tx(ctx, func(t *Tx) error {
-		ended, err := t.Move(audit, Failed, now, Planning, Visiting, Judging)
-		if err != nil || !ended {
-			return err
-		}
-		return t.db.Model(&Audit{ID: audit}).Update("failure", plain.Text(reason)).Error
-	})
+// Fail ends the audit with a reason, and reports whether it had not ended.
+func (t *Tx) Fail(audit int64, reason string, now time.Time) (bool, error) {
+	failed, err := t.Move(audit, Failed, now, Planning, Visiting, Judging)
+	if err != nil || !failed {
+		return false, err
+	}
+	return true, t.db.Model(&Audit{ID: audit}).Update("failure", plain.Text(reason)).Error
 }
 
 // CancelVisits marks every waiting visit of the audit.

@@ -40,7 +40,7 @@ func (s *Store) ForgetUnfinished(ctx context.Context, endpoint int64) (connectio
 	}
 	err = s.write(ctx, func(db *gorm.DB) error {
 		var gone []UnfinishedLogins
-		visited := db.Model(&Visit{}).Select("address").Where("endpoint_id = ?", endpoint)
+		visited := db.Model(&Place{}).Select("address").Where("endpoint_id = ?", endpoint)
 		if err := db.Clauses(clause.Returning{}).Where("address IN (?)", visited).Delete(&gone).Error; err != nil {
 			return err
 		}
