@@ -192,10 +192,12 @@ func TestHealthAndMetrics(t *testing.T) {
 		"nurvik_last_audit_timestamp_seconds", "nurvik_schedules_late 0", "nurvik_workers 1"} {
 		assert.Contains(t, metrics, name)
 	}
-	rules, err := os.ReadFile("../../deploy/nurvikd-alerts.yaml")
-	require.NoError(t, err)
-	for _, name := range regexp.MustCompile(`nurvik_[a-z_]+`).FindAllString(string(rules), -1) {
-		assert.Contains(t, metrics, "\n"+name, "what alerts look at is there")
+	for _, file := range []string{"nurvikd-alerts.yaml", "nurvikd-dashboard.json"} {
+		text, err := os.ReadFile("../../deploy/" + file)
+		require.NoError(t, err)
+		for _, name := range regexp.MustCompile(`nurvik_[a-z_]+`).FindAllString(string(text), -1) {
+			assert.Contains(t, metrics, "\n"+name, "what %s looks at is there", file)
+		}
 	}
 	status, kind, document := send(t, "GET", "/api/openapi.json", "", nil)
 	assert.Equal(t, 200, status)
