@@ -39,7 +39,7 @@ type closeWorker struct {
 // conclude has the audit ended once everything of it was visited and judged.
 func (q *Queue) conclude(ctx context.Context, audit int64) error {
 	return q.store.Tx(ctx, func(tx *store.Tx) error {
-		if held, err := tx.HoldAudit(audit, store.Visiting); err != nil || !held {
+		if held, err := tx.HoldAudit(audit, store.Visiting); err != nil || held == nil {
 			return err
 		}
 		if all, err := tx.JudgedAll(audit); err != nil || !all {
@@ -63,7 +63,7 @@ func (q *Queue) fail(ctx context.Context, audit int64, reason string) error {
 			return err
 		}
 		failed, err := tx.Fail(audit, reason, now)
-		if err != nil || !failed || closing {
+		if err != nil || !failed || closing != nil {
 			return err
 		}
 		return q.put(ctx, tx, closeArgs{AuditID: audit, At: now})

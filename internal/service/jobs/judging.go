@@ -98,20 +98,27 @@ func (q *Queue) judge(ctx context.Context, audit int64, portion []store.Examined
 		if err := tx.Sole("judging"); err != nil {
 			return err
 		}
-		if going, err := tx.HoldAudit(audit, store.Planning, store.Visiting); err != nil || !going {
+		held, err := tx.HoldAudit(audit, store.Planning, store.Visiting)
+		if err != nil || held == nil {
 			return err
 		}
+		counts := store.Summary{Judged: len(portion), Verdicts: map[string]int{}}
 		waivers, err := tx.Waivers() // here, so that none is missed that somebody adds meanwhile
 		if err != nil {
 			return err
 		}
 		for i, x := range portion {
 			judged := judge.Rewaived(judgements[i], waivers.OfEndpoint(x.Endpoint), now)
-			if err := q.save(tx, x, observed[i], judged, visits[x.Endpoint.ID], now); err != nil {
+			saved, err := q.save(tx, x, observed[i], judged, visits[x.Endpoint.ID], now)
+			if err != nil {
 				return fmt.Errorf("%s: %w", x.Endpoint.Target, err)
 			}
+			counts.Done += len(visits[x.Endpoint.ID])
+			if saved != "" {
+				counts.Verdicts[string(saved)]++
+			}
 		}
-		return nil
+		return tx.Count(held, func(s *store.Summary) { s.Add(counts) })
 	})
 }
 
@@ -123,24 +130,24 @@ func expectations(l *assess.Library, portion []store.Examined) []assess.Expectat
 	return out
 }
 
-// save stores the judgement of one endpoint. What cannot be stored is told as a
-// defect of ours, and an endpoint that was removed meanwhile is passed over.
+// save stores the judgement of one endpoint, and returns its verdict, "" where there is none. What cannot be stored is
+// told as a defect of ours, and an endpoint that was removed meanwhile is passed over.
 func (q *Queue) save(tx *store.Tx, x store.Examined, f facts.Endpoint, j judge.Judgement, visits []store.Visit,
-	now time.Time) error {
+	now time.Time) (judge.Verdict, error) {
 	audit, e := x.AuditID, x.Endpoint
 	switch {
 	case f.Undecided():
-		return tx.NotExamined(audit, e.ID, unvisited(visits), true)
+		return "", tx.NotExamined(audit, e.ID, unvisited(visits), true)
 	case len(f.Observations) == 0 && !f.ResolveError.Given(): // no address could be visited from here
-		return tx.NotExamined(audit, e.ID, "no address has a route from here", true)
+		return "", tx.NotExamined(audit, e.ID, "no address has a route from here", true)
 	}
 	err := q.storable(tx, e.Target, &f, &j, func(tx *store.Tx) error {
 		return tx.SaveProvisional(audit, e.ID, f, j, now)
 	})
 	if err == nil && len(f.Unvisited) > 0 { // judged by its other addresses
-		return tx.NotExamined(audit, e.ID, unvisited(visits), false)
+		err = tx.NotExamined(audit, e.ID, unvisited(visits), false)
 	}
-	return err
+	return j.Verdict, err
 }
 
 // storable puts what is to be stored, or tells a defect of ours in the place of what cannot be. An endpoint that was

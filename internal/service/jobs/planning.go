@@ -85,11 +85,15 @@ func (q *Queue) savePlan(ctx context.Context, a store.Audit, planned map[int64]f
 	begin map[int64]time.Time) (going bool, err error) {
 	spread := int(q.paceOf(a).spread / time.Second)
 	err = q.store.Tx(ctx, func(tx *store.Tx) error {
-		if going, err = tx.HoldAudit(a.ID, store.Planning); err != nil || !going {
+		held, err := tx.HoldAudit(a.ID, store.Planning)
+		if going = held != nil; err != nil || !going {
 			return err
 		}
 		saved, err := tx.PlanVisits(a.ID, planned, visits)
 		if err != nil {
+			return err
+		}
+		if err := tx.Count(held, func(s *store.Summary) { s.Visits += len(saved) }); err != nil {
 			return err
 		}
 		list := make([]river.JobArgs, len(saved))

@@ -24,6 +24,7 @@ func (t *Tx) CreateAudit(a *Audit, of Selection) (int, error) {
 		a.Schedule != ""); err != nil {
 		return 0, err
 	}
+	a.Summary = &Summary{Verdicts: map[string]int{}}
 	if err := t.db.Create(a).Error; err != nil {
 		return 0, err
 	}
@@ -38,7 +39,11 @@ func (t *Tx) CreateAudit(a *Audit, of Selection) (int, error) {
 		arguments = append(arguments, of.LabelKey, of.LabelValue)
 	}
 	result := t.db.Exec(insert, arguments...)
-	return int(result.RowsAffected), result.Error
+	if result.Error != nil {
+		return 0, result.Error
+	}
+	count := int(result.RowsAffected)
+	return count, t.Count(a, func(s *Summary) { s.Endpoints = count })
 }
 
 // ForgetAudit removes an audit that never began.
@@ -77,11 +82,23 @@ type Summary struct {
 	Endpoints int            `json:"endpoints"`
 	Judged    int            `json:"judged"` // or told as not examined
 	Visits    int            `json:"visits"`
-	Done      int            `json:"done"`     // visited, or given up
+	Done      int            `json:"done"`     // of endpoints that are judged
 	Verdicts  map[string]int `json:"verdicts"` // endpoints, by verdict
 }
 
-// summary counts an audit. Its visits are forgotten when it has ended, so that they are counted before.
+// Add adds what was judged.
+func (s *Summary) Add(more Summary) {
+	s.Judged += more.Judged
+	s.Done += more.Done
+	for verdict, n := range more.Verdicts {
+		if s.Verdicts == nil {
+			s.Verdicts = map[string]int{}
+		}
+		s.Verdicts[verdict] += n
+	}
+}
+
+// summary counts an audit. Its visits are forgotten when it has ended; their numbers are those that were kept.
 const summary = `SELECT jsonb_build_object(
 	'endpoints', (SELECT count(*) FROM examinations WHERE audit_id = a.id),
 	'judged', (SELECT count(*) FROM examinations WHERE audit_id = a.id AND stage IN ('judged', 'closed')),
@@ -105,9 +122,12 @@ func (s *Store) Summary(ctx context.Context, a Audit) (Summary, error) {
 	return *row.Summary, nil
 }
 
-// Summarise keeps what the audit came to.
+// Summarise counts anew what the audit came to, keeps it, and tells those who follow it.
 func (t *Tx) Summarise(audit int64) error {
-	return t.db.Exec("UPDATE audits SET summary = ("+summary+") WHERE id = ?", audit, audit).Error
+	if err := t.db.Exec("UPDATE audits SET summary = ("+summary+") WHERE id = ?", audit, audit).Error; err != nil {
+		return err
+	}
+	return t.tell(audit)
 }
 
 // Move changes the audit's state if it is still in one of the given ones, and
@@ -121,10 +141,10 @@ func (t *Tx) Move(audit int64, to State, now time.Time, from ...State) (bool, er
 	if result.Error != nil || result.RowsAffected == 0 {
 		return false, result.Error
 	}
-	if to == Judging || to.Final() {
+	if to.Final() {
 		return true, t.Summarise(audit)
 	}
-	return true, nil
+	return true, t.tell(audit)
 }
 
 // Fail ends the audit with a reason, and reports whether it had not ended.

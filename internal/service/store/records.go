@@ -101,7 +101,7 @@ type Audit struct {
 	ScheduleSettings *api.ScheduleSettings `gorm:"serializer:json"`
 
 	JudgeQueued bool     // a job that judges is on the queue
-	Summary     *Summary `gorm:"serializer:json"` // of one that has ended
+	Summary     *Summary `gorm:"serializer:json"` // nil of one from before it was kept
 }
 
 // Examination is one endpoint in one audit.

@@ -69,12 +69,27 @@ func (s *Store) Stages(ctx context.Context, audit int64, stage Stage) (all, at i
 	return row.All, row.At, err
 }
 
-// HoldAudit keeps the audit as it is until the transaction ends, and reports whether it is in one of the states.
-func (t *Tx) HoldAudit(audit int64, states ...State) (bool, error) {
+// HoldAudit keeps the audit as it is until the transaction ends. It is nil where the audit is in none of the states.
+func (t *Tx) HoldAudit(audit int64, states ...State) (*Audit, error) {
 	var held []Audit
-	err := t.db.Clauses(clause.Locking{Strength: "UPDATE"}).Select("id").
-		Where("id = ? AND state IN ?", audit, states).Find(&held).Error
-	return len(held) > 0, err
+	err := t.db.Clauses(clause.Locking{Strength: "UPDATE"}).Where("id = ? AND state IN ?", audit, states).
+		Find(&held).Error
+	if err != nil || len(held) == 0 {
+		return nil, err
+	}
+	return &held[0], nil
+}
+
+// Count keeps how far an audit is that is held, and tells those who follow it. One from before this was kept has no
+// counts, and is counted by whoever asks.
+func (t *Tx) Count(a *Audit, change func(*Summary)) error {
+	if a.Summary != nil {
+		change(a.Summary)
+		if err := t.db.Model(a).Select("summary").Updates(a).Error; err != nil {
+			return err
+		}
+	}
+	return t.tell(a.ID)
 }
 
 // PlanVisits inserts the visits that are not there yet and stores what was
@@ -123,7 +138,7 @@ func (t *Tx) QueueJudge(audit int64) (bool, error) {
 // Nothing is lost in between: who makes something that can be judged waits for this to end, and puts a job.
 func (t *Tx) DoneJudging(audit int64) (bool, error) {
 	held, err := t.HoldAudit(audit, Planning, Visiting)
-	if err != nil || !held {
+	if err != nil || held == nil {
 		return true, err
 	}
 	open, err := t.anyAt(audit, Visited)

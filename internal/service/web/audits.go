@@ -16,8 +16,11 @@ import (
 	"nurvik/internal/service/store"
 )
 
-// progressInterval is how often a watched audit's progress is looked up.
-const progressInterval = 300 * time.Millisecond
+// Times of following an audit: what comes in between is told together, and what is not told is found out.
+const (
+	progressInterval = 200 * time.Millisecond
+	lookInterval     = 5 * time.Second
+)
 
 func (s *server) registerAudits() {
 	start := operation("start-audit", "POST", "/audits", "Start an audit", "audits", 422, 429)
@@ -106,8 +109,10 @@ func (s *server) auditMustExist(ctx huma.Context, next func(huma.Context)) {
 
 // follow sends the audit whenever it has changed, and at least every few seconds.
 func (s *server) follow(ctx context.Context, in *byID, send sse.Sender) {
-	tick := time.NewTicker(progressInterval)
-	defer tick.Stop()
+	news, leave := s.News.Follow(in.ID)
+	defer leave()
+	look := time.NewTicker(lookInterval)
+	defer look.Stop()
 	var last api.Audit
 	sent := time.Time{}
 	for {
@@ -120,7 +125,7 @@ func (s *server) follow(ctx context.Context, in *byID, send sse.Sender) {
 			return
 		}
 		if view.State != last.State || view.Visits != last.Visits || view.Done != last.Done ||
-			view.Judged != last.Judged || time.Since(sent) > 5*time.Second {
+			view.Judged != last.Judged || time.Since(sent) >= lookInterval {
 			if send.Data(view) != nil {
 				return
 			}
@@ -132,7 +137,13 @@ func (s *server) follow(ctx context.Context, in *byID, send sse.Sender) {
 		select {
 		case <-ctx.Done():
 			return
-		case <-tick.C:
+		case <-look.C:
+		case <-news:
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(progressInterval):
+			}
 		}
 	}
 }

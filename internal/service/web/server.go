@@ -37,6 +37,7 @@ type Options struct {
 	Log      *slog.Logger
 	Now      func() time.Time
 	Trouble  func() []string // what is wrong with the private database; nil asks nobody
+	News     *News           // of audits
 }
 
 // server holds what the operations share.
