@@ -2,6 +2,7 @@ package acceptance
 
 import (
 	"context"
+	"fmt"
 	"net/url"
 	"os"
 	"strconv"
@@ -15,6 +16,8 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"nurvik/internal/client"
 )
 
 // browser is headless Chromium that records every request and every complaint of a page.
@@ -252,6 +255,23 @@ func TestConsole(t *testing.T) {
 		b.eventually(t, `document.querySelectorAll('[data-test="finding"]').length === 3`, "one cause at three endpoints")
 		b.do(t, chromedp.Click(`[data-test="finding"] [data-test="acknowledge"]`), chromedp.Click(`[data-test="finding"] [data-test="do"]`))
 		b.eventually(t, `document.querySelector('main').innerText.includes('1 acknowledged')`, "the cause says it")
+	})
+
+	t.Run("many endpoints", func(t *testing.T) {
+		const form = `[data-test="many-form"] `
+		b.do(t, chromedp.Navigate(d.address+"/"), chromedp.WaitVisible(`tbody tr`), chromedp.Click(`[data-test="filter-unreachable"]`))
+		b.eventually(t, `[...document.querySelectorAll('tbody tr')].every(e => e.innerText.includes('unreachable'))`, "filtered")
+		b.do(t, chromedp.Click(`[data-test="many"]`), chromedp.WaitVisible(form+`[data-test="label"]`),
+			chromedp.Click(form+`[data-test="look"]`), chromedp.WaitVisible(form+`[role="alert"]`))
+		assert.Contains(t, b.text(t, form+`[role="alert"]`), "say what to change")
+		b.do(t, chromedp.SendKeys(form+`[data-test="label"]`, "watch=often"), chromedp.Click(form+`[data-test="look"]`),
+			chromedp.WaitVisible(form+`[data-test="preview"]`))
+		want := b.text(t, form+`[data-test="preview"]`)
+		b.do(t, chromedp.Click(form+`[data-test="change"]`), chromedp.WaitNotPresent(form))
+		list, err := d.client(t).Endpoints(t.Context(), client.EndpointFilter{Search: "often"})
+		require.NoError(t, err)
+		assert.NotEmpty(t, list)
+		assert.Equal(t, fmt.Sprintf("%d of %d endpoints would be changed.", len(list), len(list)), want)
 	})
 
 	t.Run("a schedule", func(t *testing.T) {

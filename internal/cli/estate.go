@@ -31,7 +31,8 @@ func (a *app) estateCommand() *cobra.Command {
   nurvik estate export > estate.yaml`,
 	}
 	addServer(cmd, &server)
-	cmd.AddCommand(a.estateList(&server), a.estateAdd(&server), a.estateChange(&server), a.estateRemove(&server),
+	cmd.AddCommand(a.estateList(&server), a.estateAdd(&server), a.estateChange(&server), a.estateChangeMany(&server),
+		a.estateRemove(&server),
 		a.estateImport(&server), a.estateExport(&server), a.estateHistory(&server), a.estateUnlocked(&server))
 	return cmd
 }

@@ -236,6 +236,11 @@ func (c *Client) ChangeEndpoint(ctx context.Context, id int64, s api.EndpointSet
 	return e, c.call(ctx, http.MethodPut, "/endpoints/"+strconv.FormatInt(id, 10), s, &e)
 }
 
+// ChangeMany changes many endpoints at once, or says what would change.
+func (c *Client) ChangeMany(ctx context.Context, in api.ManyChanges) (out api.ManyChanged, err error) {
+	return out, c.call(ctx, http.MethodPost, "/estate/changes", in, &out)
+}
+
 // RemoveEndpoint removes the endpoint with its history.
 func (c *Client) RemoveEndpoint(ctx context.Context, id int64) error {
 	return c.call(ctx, http.MethodDelete, "/endpoints/"+strconv.FormatInt(id, 10), nil, nil)

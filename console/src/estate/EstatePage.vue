@@ -23,7 +23,9 @@
       :aria-label="t('estate.search')"
       data-test="search"
     />
+    <el-button v-if="session.may('auditor')" data-test="many" @click="changing = true">{{ t('many.open') }}</el-button>
   </div>
+  <ManyForm v-if="changing" :of="query" @done="handleChanged" @leave="changing = false" />
 
   <p v-if="failure" class="sheet" role="alert">{{ t('failure.title') }}: {{ failure.words }}</p>
   <div v-if="loaded && items.length" class="sheet table">
@@ -61,12 +63,14 @@
 </template>
 
 <script lang="ts" setup>
-import { computed, onMounted, watch } from 'vue'
+import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
 import { useAudits } from '../audits/audits'
 import VerdictMark from '../look/VerdictMark.vue'
 import { verdicts } from '../look/verdicts'
+import { useSession } from '../people/session'
 import { daysUntil, t } from '../words/t'
-import { columns, useEndpoints } from './use-endpoints'
+import ManyForm from './ManyForm.vue'
+import { columns, pageSize, useEndpoints } from './use-endpoints'
 import type { Column, Query } from './use-endpoints'
 import type { Endpoint } from '../api/client'
 import type { WordKey } from '../words/en'
@@ -75,11 +79,32 @@ const titles: Record<Column, WordKey> = { verdict: 'estate.verdict', target: 'es
   not_after: 'estate.daysLeft', issuer: 'estate.issuer' }
 
 const audits = useAudits()
+const session = useSession()
+const changing = ref(false)
 const { query, items, counts, next, loaded, failure, load, more, sortBy } = useEndpoints()
 const total = computed(() => Object.values(counts.value).reduce((sum, n) => sum + n, 0))
 
 onMounted(load)
 watch(() => audits.ended, load)
+
+// What an audit has judged so far is shown now and then, unless somebody has read on beyond the first page.
+const lookAgain = 2000 // milliseconds
+let timer: ReturnType<typeof setTimeout> | undefined
+watch(
+  () => audits.current?.judged,
+  () => {
+    timer ??= setTimeout(() => {
+      timer = undefined
+      if (audits.running && items.value.length <= pageSize) void load()
+    }, lookAgain)
+  },
+)
+onUnmounted(() => clearTimeout(timer))
+
+async function handleChanged() {
+  changing.value = false
+  await load()
+}
 
 function ariaSort(column: Column) {
   if (query.sort !== column) return 'none'

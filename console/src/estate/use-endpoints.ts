@@ -13,7 +13,7 @@ export interface Query {
   desc: boolean
 }
 
-const pageSize = 100
+export const pageSize = 100
 const typingPause = 200 // ms between the last key and the search
 
 /** The list of endpoints as filtered and sorted; the service does both, so any size of estate works. */

@@ -35,6 +35,10 @@ var sortKeys = map[string]string{
 	"issuer":    "CASE WHEN issuer = '' THEN '~' ELSE lower(issuer) END",
 }
 
+// searched selects endpoints with a text in target, issuer or a label's value.
+const searched = "target ILIKE ? OR issuer ILIKE ? OR EXISTS (SELECT FROM jsonb_each_text(coalesce(settings " +
+	"-> 'labels', '{}')) l WHERE l.value ILIKE ?)"
+
 // Endpoints returns one page and the cursor of the next, "" at the end.
 func (s *Store) Endpoints(ctx context.Context, q EndpointQuery) ([]Endpoint, string, error) {
 	key, ok := sortKeys[q.Sort]
@@ -51,8 +55,7 @@ func (s *Store) Endpoints(ctx context.Context, q EndpointQuery) ([]Endpoint, str
 	}
 	if q.Search != "" {
 		like := "%" + escapeLike(q.Search) + "%"
-		db = db.Where("target ILIKE ? OR issuer ILIKE ? OR EXISTS (SELECT FROM jsonb_each_text(coalesce(settings "+
-			"-> 'labels', '{}')) l WHERE l.value ILIKE ?)", like, like, like)
+		db = db.Where(searched, like, like, like)
 	}
 	if q.After != "" {
 		value, id, err := readCursor(q.After)

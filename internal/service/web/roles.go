@@ -49,6 +49,7 @@ var Roles = map[string]auth.Role{
 	"list-waivers":          auth.Viewer,
 	"list-schedules":        auth.Viewer,
 	"list-workers":          auth.Viewer,
+	"change-endpoints":      auth.Auditor,
 	"get-holding":           auth.Viewer,
 	"list-holding-files":    auth.Viewer,
 	"list-policies":         auth.Viewer,

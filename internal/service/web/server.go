@@ -146,6 +146,7 @@ func (s *server) register() {
 	s.registerSchedules()
 	s.registerHistory()
 	s.registerWorkers()
+	s.registerMany()
 }
 
 // operation is what all operations have in common.

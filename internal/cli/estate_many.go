@@ -1,0 +1,116 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"nurvik/core/endpoint"
+	"nurvik/internal/api"
+	"nurvik/internal/client"
+	"nurvik/internal/estatefile"
+	"nurvik/internal/report"
+)
+
+func (a *app) estateChangeMany(server *string) *cobra.Command {
+	var c api.ManyChanges
+	var policyName string
+	var trusted, audiences, labels []string
+	var authenticated bool
+	cmd := &cobra.Command{
+		Use: "change-many", Short: "Change settings of all endpoints that are alike in something", Args: cobra.NoArgs,
+		Long: `Changes the endpoints for which all holds that is said with --of-…, all of them or none. What is
+not named stays. --dry-run shows what would change.`,
+		Example: `  nurvik estate change-many --of-label owner=cranes --policy internal --dry-run
+  nurvik estate change-many --of-label owner=cranes --policy internal
+  nurvik estate change-many --of-verdict unreachable --label watch=yes
+  nurvik estate change-many --of-all --label quay=`,
+	}
+	cmd.RunE = a.remote(server, func(ctx context.Context, cl *client.Client, _ []string) error {
+		flags := cmd.Flags()
+		if flags.Changed("policy") {
+			c.Set.Policy = &policyName
+		}
+		for flag, list := range map[string]*[]string{"trust": &trusted, "audience": &audiences} {
+			if !flags.Changed(flag) {
+				continue
+			}
+			*list = slices.DeleteFunc(*list, func(s string) bool { return s == "" })
+			if flag == "trust" {
+				c.Set.Trust = list
+			} else {
+				c.Set.Audiences = list
+			}
+		}
+		if flags.Changed("authenticated") {
+			c.Set.Authenticated = &authenticated
+		}
+		for _, l := range labels {
+			key, value, found := strings.Cut(l, "=")
+			if !found || key == "" {
+				return usage(fmt.Errorf("--label %q is not KEY=VALUE; KEY= takes the label away", l))
+			}
+			if c.Set.Labels == nil {
+				c.Set.Labels = map[string]string{}
+			}
+			c.Set.Labels[key] = value
+		}
+		if c.Set.Empty() {
+			return usage(errors.New("nothing is to be changed: name --policy, --trust, --audience, --authenticated " +
+				"or --label"))
+		}
+		done, err := cl.ChangeMany(ctx, c)
+		if err != nil {
+			return err
+		}
+		return a.write(report.Document{Value: done, Text: func(w io.Writer, _ report.Style) error {
+			return printMany(w, done, c.Preview)
+		}})
+	})
+	a.addOutput(cmd)
+	flags := cmd.Flags()
+	flags.StringVar(&c.Of.Label, "of-label", "", "change those with this label, `KEY=VALUE`")
+	flags.StringVar(&c.Of.Search, "of-search", "", "change those with this `TEXT` in target, issuer or a label")
+	flags.StringVar(&c.Of.Verdict, "of-verdict", "", "change those of this `VERDICT`: sound, at-risk, faulty or unreachable")
+	flags.StringVar(&c.Of.Policy, "of-policy", "", "change those to which this `POLICY` is assigned")
+	flags.BoolVar(&c.Of.All, "of-all", false, "change the whole estate")
+	flags.BoolVar(&c.Preview, "dry-run", false, "show what would change, and change nothing")
+	flags.StringVar(&policyName, "policy", "", "judge them by this `POLICY`; an empty one is the usual")
+	flags.StringArrayVar(&trusted, "trust", nil, "one of these trust `STORES` must accept; repeat for more")
+	flags.StringArrayVar(&audiences, "audience", nil, "all of these trust `STORES` must accept; repeat for more")
+	flags.BoolVar(&authenticated, "authenticated", false, "clients verify certificates, even on port 25")
+	flags.StringArrayVar(&labels, "label", nil, "set this label, `KEY=VALUE`; KEY= takes it away; repeat for more")
+	return cmd
+}
+
+func printMany(w io.Writer, done api.ManyChanged, preview bool) error {
+	var before, after []endpoint.Settings
+	for _, x := range done.Items {
+		before, after = append(before, x.Before), append(after, x.After)
+	}
+	form, sum := "    %s: was %s, is now %s", "were changed"
+	if preview {
+		form, sum = "    %s: %s, would be %s", "would be changed"
+	}
+	var lines []string
+	for _, c := range estatefile.Difference(before, after, false) {
+		lines = append(lines, "~ "+c.Endpoint)
+		for _, key := range slices.Sorted(maps.Keys(c.Settings)) {
+			x := c.Settings[key]
+			lines = append(lines, fmt.Sprintf(form, key, valueWords(x.From), valueWords(x.To)))
+		}
+	}
+	if more := done.Changed - len(done.Items); more > 0 {
+		lines = append(lines, fmt.Sprintf("… and %d more", more))
+	}
+	lines = append(lines, fmt.Sprintf("%d of %s that are meant %s", done.Changed,
+		report.Plural(done.Alike, "endpoint"), sum))
+	_, err := fmt.Fprintln(w, strings.Join(lines, "\n"))
+	return err
+}
