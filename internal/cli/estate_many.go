@@ -65,6 +65,10 @@ not named stays. --dry-run shows what would change.`,
 			return usage(errors.New("nothing is to be changed: name --policy, --trust, --audience, --authenticated " +
 				"or --label"))
 		}
+		if c.Of == (api.Likeness{}) {
+			return usage(errors.New("say which endpoints: --of-label, --of-search, --of-verdict, --of-policy " +
+				"or --of-all"))
+		}
 		done, err := cl.ChangeMany(ctx, c)
 		if err != nil {
 			return err
@@ -94,9 +98,9 @@ func printMany(w io.Writer, done api.ManyChanged, preview bool) error {
 	for _, x := range done.Items {
 		before, after = append(before, x.Before), append(after, x.After)
 	}
-	form, sum := "    %s: was %s, is now %s", "were changed"
+	form, sum := "    %s: was %s, is now %s", "%s meant, %d changed"
 	if preview {
-		form, sum = "    %s: %s, would be %s", "would be changed"
+		form, sum = "    %s: %s, would be %s", "%s meant, %d would be changed"
 	}
 	var lines []string
 	for _, c := range estatefile.Difference(before, after, false) {
@@ -109,8 +113,7 @@ func printMany(w io.Writer, done api.ManyChanged, preview bool) error {
 	if more := done.Changed - len(done.Items); more > 0 {
 		lines = append(lines, fmt.Sprintf("… and %d more", more))
 	}
-	lines = append(lines, fmt.Sprintf("%d of %s that are meant %s", done.Changed,
-		report.Plural(done.Alike, "endpoint"), sum))
+	lines = append(lines, fmt.Sprintf(sum, report.Plural(done.Alike, "endpoint"), done.Changed))
 	_, err := fmt.Fprintln(w, strings.Join(lines, "\n"))
 	return err
 }

@@ -36,7 +36,7 @@ export const en = {
   'many.policy': 'Judge them by the policy',
   'many.stays': 'as it is',
   'many.usual': 'the usual one',
-  'many.label': 'Set the label (KEY=VALUE; KEY= takes it away)',
+  'many.label': 'Set the label (KEY= takes it away)',
   'many.preview': 'Show what would change',
   'many.would': '{changed} of {alike} endpoints would be changed.',
   'many.more': '… and {count} more',
