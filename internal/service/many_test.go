@@ -16,14 +16,14 @@ import (
 func TestChangeMany(t *testing.T) {
 	ctx, c := t.Context(), shared.client
 	for i := range 4 {
-		e, err := c.AddEndpoint(ctx, api.EndpointSettings{Endpoint: fmt.Sprintf("many%d.tarnholm.example", i),
+		e, err := c.AddEndpoint(ctx, api.EndpointSettings{Endpoint: fmt.Sprintf("flotilla%d.tarnholm.example", i),
 			Labels: map[string]string{"crew": []string{"north", "south"}[i%2], "about": "many"}})
 		require.NoError(t, err)
 		defer func() { require.NoError(t, c.RemoveEndpoint(t.Context(), e.ID)) }()
 	}
 	strict, none := "strict", ""
 	shown := func() string {
-		list, err := c.Endpoints(ctx, client.EndpointFilter{Search: "many"})
+		list, err := c.Endpoints(ctx, client.EndpointFilter{Search: "flotilla"})
 		require.NoError(t, err)
 		var out []string
 		for _, e := range list[:2] {
@@ -46,17 +46,17 @@ func TestChangeMany(t *testing.T) {
 		{"a preview changes nothing", north, api.Setting{Policy: &strict}, true, "", 0, 2, 2, asItWas},
 		{"a tag of something else", north, api.Setting{Policy: &strict}, false, "x", 412, 0, 0, asItWas},
 		{"nobody is meant", api.Likeness{}, api.Setting{Policy: &strict}, false, "", 422, 0, 0, asItWas},
-		{"all and some", api.Likeness{All: true, Search: "many"}, api.Setting{Policy: &strict}, false, "", 422, 0, 0,
-			asItWas},
+		{"all and some", api.Likeness{All: true, Search: "flotilla"}, api.Setting{Policy: &strict}, false, "", 422,
+			0, 0, asItWas},
 		{"nothing is set", north, api.Setting{}, false, "", 422, 0, 0, asItWas},
 		{"a store that is not there", north, api.Setting{Trust: &[]string{"moon"}}, false, "", 422, 0, 0, asItWas},
 		{"no label", api.Likeness{Label: "crew"}, api.Setting{Policy: &strict}, false, "", 422, 0, 0, asItWas},
 		{"those with a label", north, api.Setting{Policy: &strict, Labels: map[string]string{"crew": "", "watch": "1"}},
 			false, "", 0, 2, 2, "strict [] map[about:many watch:1]\n [] map[about:many crew:south]"},
-		{"those who are so already stay", api.Likeness{Search: "many"}, api.Setting{Policy: &strict,
+		{"those who are so already stay", api.Likeness{Search: "flotilla"}, api.Setting{Policy: &strict,
 			Labels: map[string]string{"crew": "", "watch": "1"}}, false, "", 0, 4, 2,
 			"strict [] map[about:many watch:1]\nstrict [] map[about:many watch:1]"},
-		{"by policy and text", api.Likeness{Policy: "strict", Search: "many1"}, api.Setting{Policy: &none,
+		{"by policy and text", api.Likeness{Policy: "strict", Search: "flotilla1"}, api.Setting{Policy: &none,
 			Trust: &[]string{"system"}}, false, "", 0, 1, 1,
 			"strict [] map[about:many watch:1]\n [system] map[about:many watch:1]"},
 	}
