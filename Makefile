@@ -23,7 +23,7 @@ test:
 	@scripts/ensure postgresql ca-certificates chromium ca-certificates-java default-jre-headless tshark openssl gnutls-bin patch prometheus
 	@$(MAKE) --no-print-directory check-console build
 	@# One package at a time: several start databases, browsers and estates of their own.
-	go test -count=1 -p 2 -timeout 15m ./...
+	go test -count=1 -p 2 -timeout 25m ./...
 
 # Against servers of Debian, which are installed for it; each runs from a directory and a configuration of its own.
 SERVERS := nginx apache2 haproxy postfix dovecot-imapd dovecot-pop3d dovecot-lmtpd dovecot-managesieved slapd vsftpd prosody postgresql mariadb-server default-jdk-headless lighttpd lighttpd-mod-openssl libgnutls-dane0 libidn12 libdb5.3

@@ -141,7 +141,7 @@ func TestSignIn(t *testing.T) {
 	assert.Equal(t, 403, status(err), "the owner is a viewer now")
 	assert.Equal(t, 1, count(t, data, "SELECT count(*) FROM tokens WHERE used_at IS NOT NULL"))
 	exec := func(query string) { _ = count(t, data, "WITH x AS ("+query+" RETURNING 1) SELECT count(*) FROM x") }
-	exec("UPDATE tokens SET expires_at = now() - interval '1 second'")
+	exec("UPDATE tokens SET expires_at = now() - interval '1 minute'")
 	_, err = program.Session(ctx)
 	assert.Equal(t, 401, status(err), "it has expired")
 	exec("UPDATE tokens SET expires_at = NULL")
@@ -151,7 +151,7 @@ func TestSignIn(t *testing.T) {
 	assert.Equal(t, 401, status(err), "whoever is locked out has no tokens either")
 	_, err = stranger(t, address).SignIn(ctx, "pilot", other)
 	assert.Equal(t, 401, status(err))
-	exec("UPDATE sessions SET ends_at = now()")
+	exec("UPDATE sessions SET ends_at = now() - interval '1 minute'")
 	_, err = first.Session(ctx)
 	assert.Equal(t, 401, status(err), "it was not used for too long")
 
