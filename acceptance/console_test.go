@@ -271,7 +271,7 @@ func TestConsole(t *testing.T) {
 		list, err := d.client(t).Endpoints(t.Context(), client.EndpointFilter{Search: "often"})
 		require.NoError(t, err)
 		assert.NotEmpty(t, list)
-		assert.Equal(t, fmt.Sprintf("%d of %d endpoints would be changed.", len(list), len(list)), want)
+		assert.Equal(t, fmt.Sprintf("%d of %d matching endpoints would be changed.", len(list), len(list)), want)
 	})
 
 	t.Run("a schedule", func(t *testing.T) {

@@ -31,7 +31,7 @@ func (a *app) estateCommand() *cobra.Command {
   nurvik estate export > estate.yaml`,
 	}
 	addServer(cmd, &server)
-	cmd.AddCommand(a.estateList(&server), a.estateAdd(&server), a.estateChange(&server), a.estateChangeMany(&server),
+	cmd.AddCommand(a.estateList(&server), a.estateAdd(&server), a.estateChange(&server), a.estateBulkChange(&server),
 		a.estateRemove(&server),
 		a.estateImport(&server), a.estateExport(&server), a.estateHistory(&server), a.estateUnlocked(&server))
 	return cmd
@@ -65,6 +65,7 @@ func (a *app) printEndpoints(w io.Writer, list []api.Endpoint, style report.Styl
 		_, err := fmt.Fprintln(w, "no endpoints; add some with \"nurvik estate add\" or \"nurvik estate import\"")
 		return err
 	}
+	provisional := false
 	out := report.NewTable("verdict", "endpoint", "days left", "issuer", "findings")
 	for _, e := range list {
 		days := "–"
@@ -73,10 +74,19 @@ func (a *app) printEndpoints(w io.Writer, list []api.Endpoint, style report.Styl
 		} else if e.NotAfter != nil {
 			days = fmt.Sprint(int(e.NotAfter.Sub(a.now()) / (24 * time.Hour)))
 		}
-		out.AppendRow(table.Row{report.VerdictWord(judge.Verdict(e.Verdict), style), e.Endpoint, days, e.Issuer,
+		verdict := report.VerdictWord(judge.Verdict(e.Verdict), style)
+		if e.Provisional {
+			provisional = true
+			verdict += "\n(provisional)"
+		}
+		out.AppendRow(table.Row{verdict, e.Endpoint, days, e.Issuer,
 			worst(e.Codes)})
 	}
 	_, err := fmt.Fprintln(w, out.Render())
+	if err == nil && provisional {
+		_, err = fmt.Fprintln(w, "Provisional: the audit has not ended. What other endpoints and the machines show "+
+			"is still to come.")
+	}
 	return err
 }
 

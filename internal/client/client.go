@@ -236,8 +236,8 @@ func (c *Client) ChangeEndpoint(ctx context.Context, id int64, s api.EndpointSet
 	return e, c.call(ctx, http.MethodPut, "/endpoints/"+strconv.FormatInt(id, 10), s, &e)
 }
 
-// ChangeMany changes many endpoints at once, or says what would change.
-func (c *Client) ChangeMany(ctx context.Context, in api.ManyChanges) (out api.ManyChanged, err error) {
+// BulkChange changes many endpoints at once, or says what would change.
+func (c *Client) BulkChange(ctx context.Context, in api.BulkChange) (out api.BulkResult, err error) {
 	return out, c.call(ctx, http.MethodPost, "/estate/changes", in, &out)
 }
 

@@ -118,9 +118,9 @@ func Run(ctx context.Context, c Config, ready func(address, setUp string)) (err 
 		return err
 	}
 	bounded := netutil.LimitListener(opened.listener, maxConnections)
-	news := web.NewNews()
-	go news.Hear(serving, s, c.Log)
-	handler := web.New(web.Options{News: news, Store: s, Queue: queue, Auth: door, Console: c.Console,
+	progress := web.NewProgress()
+	go progress.Listen(serving, s, c.Log)
+	handler := web.New(web.Options{Progress: progress, Store: s, Queue: queue, Auth: door, Console: c.Console,
 		Hosts: opened.hosts, Registry: registry, Log: c.Log, Now: s.Clock.Stamp, Trouble: trouble})
 	if err := serve(serving, bounded, opened.tls, handler, c.Log, func() { ready(opened.address, setUp) }); err != nil {
 		return err

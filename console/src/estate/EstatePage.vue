@@ -25,7 +25,7 @@
     />
     <el-button v-if="session.may('auditor')" data-test="many" @click="changing = true">{{ t('many.open') }}</el-button>
   </div>
-  <ManyForm v-if="changing" :of="query" @done="handleChanged" @leave="changing = false" />
+  <BulkForm v-if="changing" :of="query" @done="handleChanged" @leave="changing = false" />
 
   <p v-if="failure" class="sheet" role="alert">{{ t('failure.title') }}: {{ failure.words }}</p>
   <div v-if="loaded && items.length" class="sheet table">
@@ -69,7 +69,7 @@ import VerdictMark from '../look/VerdictMark.vue'
 import { verdicts } from '../look/verdicts'
 import { useSession } from '../people/session'
 import { daysUntil, t } from '../words/t'
-import ManyForm from './ManyForm.vue'
+import BulkForm from './BulkForm.vue'
 import { columns, pageSize, useEndpoints } from './use-endpoints'
 import type { Column, Query } from './use-endpoints'
 import type { Endpoint } from '../api/client'

@@ -109,7 +109,7 @@ func (s *server) auditMustExist(ctx huma.Context, next func(huma.Context)) {
 
 // follow sends the audit whenever it has changed, and at least every few seconds.
 func (s *server) follow(ctx context.Context, in *byID, send sse.Sender) {
-	news, leave := s.News.Follow(in.ID)
+	news, leave := s.Progress.Follow(in.ID)
 	defer leave()
 	look := time.NewTicker(lookInterval)
 	defer look.Stop()

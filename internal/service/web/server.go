@@ -37,7 +37,7 @@ type Options struct {
 	Log      *slog.Logger
 	Now      func() time.Time
 	Trouble  func() []string // what is wrong with the private database; nil asks nobody
-	News     *News           // of audits
+	Progress *Progress       // of audits
 }
 
 // server holds what the operations share.
@@ -146,7 +146,7 @@ func (s *server) register() {
 	s.registerSchedules()
 	s.registerHistory()
 	s.registerWorkers()
-	s.registerMany()
+	s.registerBulk()
 }
 
 // operation is what all operations have in common.

@@ -9,17 +9,17 @@ import (
 	"nurvik/internal/service/store"
 )
 
-// News wakes those who follow audits. One connection hears for all of them.
-type News struct {
+// Progress wakes those who follow audits. One connection hears for all of them.
+type Progress struct {
 	mutex   sync.Mutex
 	waiting map[int64]map[chan struct{}]bool
 }
 
-// NewNews is without anybody who follows.
-func NewNews() *News { return &News{waiting: map[int64]map[chan struct{}]bool{}} }
+// NewProgress is without anybody who follows.
+func NewProgress() *Progress { return &Progress{waiting: map[int64]map[chan struct{}]bool{}} }
 
 // Follow returns a channel on which something comes when the audit may have come further; leave ends that.
-func (n *News) Follow(audit int64) (news <-chan struct{}, leave func()) {
+func (n *Progress) Follow(audit int64) (news <-chan struct{}, leave func()) {
 	c := make(chan struct{}, 1)
 	n.mutex.Lock()
 	defer n.mutex.Unlock()
@@ -37,7 +37,7 @@ func (n *News) Follow(audit int64) (news <-chan struct{}, leave func()) {
 }
 
 // wake wakes those who follow the audit.
-func (n *News) wake(audit int64) {
+func (n *Progress) wake(audit int64) {
 	n.mutex.Lock()
 	defer n.mutex.Unlock()
 	for c := range n.waiting[audit] {
@@ -49,7 +49,7 @@ func (n *News) wake(audit int64) {
 }
 
 // wakeAll wakes everybody: what was told meanwhile has not been heard.
-func (n *News) wakeAll() {
+func (n *Progress) wakeAll() {
 	n.mutex.Lock()
 	audits := make([]int64, 0, len(n.waiting))
 	for audit := range n.waiting {
@@ -64,10 +64,10 @@ func (n *News) wakeAll() {
 // pause is how long a lost connection is left alone.
 const pause = time.Second
 
-// Hear hears what the database tells, until the context ends.
-func (n *News) Hear(ctx context.Context, s *store.Store, log *slog.Logger) {
+// Listen hears what the database tells, until the context ends.
+func (n *Progress) Listen(ctx context.Context, s *store.Store, log *slog.Logger) {
 	for ctx.Err() == nil {
-		err := s.News(ctx, n.wakeAll, n.wake)
+		err := s.ListenProgress(ctx, n.wakeAll, n.wake)
 		if ctx.Err() != nil {
 			return
 		}

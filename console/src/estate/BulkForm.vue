@@ -19,7 +19,7 @@
       </div>
       <p v-if="failure" role="alert">{{ failure.words }} {{ failure.details.join('; ') }}</p>
       <template v-if="preview">
-        <p data-test="preview">{{ t('many.would', { changed: preview.changed, alike: preview.alike }) }}</p>
+        <p data-test="preview">{{ t('many.would', { changed: preview.changed, matched: preview.matched }) }}</p>
         <ul v-if="preview.items?.length" class="mono soft">
           <li v-for="one in preview.items.slice(0, shown)" :key="one.id">{{ one.before.endpoint }}</li>
           <li v-if="preview.changed > shown">{{ t('many.more', { count: preview.changed - shown }) }}</li>
@@ -40,7 +40,7 @@
 import { computed, onMounted, reactive, ref, watch } from 'vue'
 import { api, result } from '../api/client'
 import { t } from '../words/t'
-import type { Failure, ManyChanged, ManyChanges } from '../api/client'
+import type { Failure, BulkResult, BulkChange } from '../api/client'
 import type { Query } from './use-endpoints'
 
 const props = defineProps<{ of: Pick<Query, 'search' | 'verdict'> }>()
@@ -49,7 +49,7 @@ const stays = '*' // the name of no policy
 const shown = 10
 const form = reactive({ ofLabel: '', policy: stays, label: '' })
 const policies = ref<string[]>([])
-const preview = ref<ManyChanged>()
+const preview = ref<BulkResult>()
 const failure = ref<Failure>()
 const busy = ref(false)
 
@@ -66,13 +66,13 @@ onMounted(async () => {
 })
 watch(form, () => (preview.value = undefined))
 
-function change(): ManyChanges {
+function change(): BulkChange {
   const { search, verdict } = props.of
   const label = form.ofLabel.trim()
-  const of = { ...(search && { q: search }), ...(verdict && { verdict }), ...(label && { label }) }
+  const filter = { ...(search && { q: search }), ...(verdict && { verdict }), ...(label && { label }) }
   const [key, ...value] = form.label.trim().split('=')
   return {
-    of: Object.keys(of).length ? of : { all: true },
+    filter: Object.keys(filter).length ? filter : { all: true },
     set: {
       ...(form.policy !== stays && { policy: form.policy }),
       ...(key && { labels: { [key]: value.join('=') } }),
@@ -80,7 +80,7 @@ function change(): ManyChanges {
   }
 }
 
-async function send(body: ManyChanges) {
+async function send(body: BulkChange) {
   busy.value = true
   const answer = await result(api.POST('/api/v1/estate/changes', { body }))
   busy.value = false

@@ -5,17 +5,17 @@ import (
 	"strconv"
 )
 
-// newsChannel is where transactions say which audit has come further (PostgreSQL documentation, NOTIFY).
-const newsChannel = "nurvik_audit"
+// progressChannel is where transactions say which audit has come further (PostgreSQL documentation, NOTIFY).
+const progressChannel = "nurvik_audit"
 
 // tell says, when the transaction is committed, that the audit has come further.
 func (t *Tx) tell(audit int64) error {
-	return t.db.Exec("SELECT pg_notify(?, ?)", newsChannel, strconv.FormatInt(audit, 10)).Error
+	return t.db.Exec("SELECT pg_notify(?, ?)", progressChannel, strconv.FormatInt(audit, 10)).Error
 }
 
-// News calls each with the number of every audit that comes further, until the context ends or the connection is lost.
-// It calls ready once it hears.
-func (s *Store) News(ctx context.Context, ready func(), each func(audit int64)) error {
+// ListenProgress calls each with the number of every audit that comes further, until the context ends or the connection
+// is lost. It calls ready once it listens.
+func (s *Store) ListenProgress(ctx context.Context, ready func(), each func(audit int64)) error {
 	conn, err := s.Pool.Acquire(ctx)
 	if err != nil {
 		return err
@@ -25,7 +25,7 @@ func (s *Store) News(ctx context.Context, ready func(), each func(audit int64)) 
 		_ = conn.Conn().Close(context.WithoutCancel(ctx))
 		conn.Release()
 	}()
-	if _, err := conn.Exec(ctx, "LISTEN "+newsChannel); err != nil {
+	if _, err := conn.Exec(ctx, "LISTEN "+progressChannel); err != nil {
 		return err
 	}
 	ready()

@@ -16,12 +16,12 @@ import (
 
 // Bounds of changing many endpoints: so many are held in memory at once, and so many are told.
 const (
-	manyPortion = 1000
-	manyTold    = 500
+	bulkPortion = 1000
+	bulkTold    = 500
 )
 
-// alike selects endpoints.
-func (t *Tx) alike(of api.Likeness) *gorm.DB {
+// filtered selects endpoints.
+func (t *Tx) filtered(of api.EndpointFilter) *gorm.DB {
 	db := t.db.Model(&Endpoint{})
 	if of.Search != "" {
 		like := "%" + escapeLike(of.Search) + "%"
@@ -39,15 +39,15 @@ func (t *Tx) alike(of api.Likeness) *gorm.DB {
 	return db
 }
 
-// ChangeMany changes the settings of endpoints that are alike, all or none: where the tag is not that of what would be
+// BulkChange changes the settings of endpoints that match, all or none: where the tag is not that of what would be
 // changed, the error is ErrStale. Settle checks new settings. With a preview nothing is changed.
-func (s *Store) ChangeMany(ctx context.Context, c api.ManyChanges, at time.Time,
-	settle func(*api.EndpointSettings) error) (out api.ManyChanged, err error) {
+func (s *Store) BulkChange(ctx context.Context, c api.BulkChange, at time.Time,
+	settle func(*api.EndpointSettings) error) (out api.BulkResult, err error) {
 	err = s.Tx(ctx, func(t *Tx) error {
-		out = api.ManyChanged{Items: []api.ManyChange{}}
+		out = api.BulkResult{Items: []api.BulkItem{}}
 		sum := sha256.New()
-		err := t.eachAlike(c, func(e Endpoint, after api.EndpointSettings) error {
-			out.Alike++
+		err := t.eachMatching(c, func(e Endpoint, after api.EndpointSettings) error {
+			out.Matched++
 			if e.Settings.Equal(after) {
 				return nil
 			}
@@ -56,8 +56,8 @@ func (s *Store) ChangeMany(ctx context.Context, c api.ManyChanges, at time.Time,
 			}
 			out.Changed++
 			fmt.Fprintln(sum, e.ID, e.Tag(), tagOf(after))
-			if len(out.Items) < manyTold {
-				out.Items = append(out.Items, api.ManyChange{ID: e.ID, Before: e.Settings, After: after})
+			if len(out.Items) < bulkTold {
+				out.Items = append(out.Items, api.BulkItem{ID: e.ID, Before: e.Settings, After: after})
 			}
 			return nil
 		})
@@ -71,7 +71,7 @@ func (s *Store) ChangeMany(ctx context.Context, c api.ManyChanges, at time.Time,
 		case c.Preview:
 			return nil
 		}
-		return t.eachAlike(c, func(e Endpoint, after api.EndpointSettings) error {
+		return t.eachMatching(c, func(e Endpoint, after api.EndpointSettings) error {
 			if e.Settings.Equal(after) {
 				return nil
 			}
@@ -85,13 +85,16 @@ func (s *Store) ChangeMany(ctx context.Context, c api.ManyChanges, at time.Time,
 	return out, err
 }
 
-// eachAlike holds the endpoints that are meant and calls each for every one of them, by target, with what it would be.
-// A change may make an endpoint that was passed less alike, but none that is still to come.
-func (t *Tx) eachAlike(c api.ManyChanges, each func(e Endpoint, after api.EndpointSettings) error) error {
+// eachMatching calls each for every endpoint that matches, by target, with what it would be; but for a preview it locks
+// them. A change may take an endpoint that was passed out of the filter, but none that is still to come.
+func (t *Tx) eachMatching(c api.BulkChange, each func(e Endpoint, after api.EndpointSettings) error) error {
 	for last := ""; ; {
 		var rows []Endpoint
-		err := t.alike(c.Of).Clauses(clause.Locking{Strength: "UPDATE"}).Where(`target COLLATE "C" > ?`, last).
-			Order(`target COLLATE "C"`).Limit(manyPortion).Find(&rows).Error
+		db := t.filtered(c.Filter).Where(`target COLLATE "C" > ?`, last).Order(`target COLLATE "C"`).Limit(bulkPortion)
+		if !c.Preview {
+			db = db.Clauses(clause.Locking{Strength: "UPDATE"})
+		}
+		err := db.Find(&rows).Error
 		if err != nil || len(rows) == 0 {
 			return err
 		}

@@ -1,7 +1,7 @@
 import { flushPromises, mount } from '@vue/test-utils'
 import { afterEach, describe, expect, it, vi } from 'vitest'
 import { serve, stubs } from '../testing/serve'
-import ManyForm from './ManyForm.vue'
+import BulkForm from './BulkForm.vue'
 import type { Query } from './use-endpoints'
 
 const slot = { template: '<div><slot /></div>' }
@@ -15,10 +15,10 @@ const all = { ...stubs, 'el-dialog': slot, 'el-form-item': slot, 'el-select': se
   'el-form': { template: '<form><slot /></form>' } }
 
 const crane = { id: 1, before: { endpoint: 'cranes.tarnholm.example:443' } }
-const would = { alike: 3, changed: 2, tag: 'a1', items: [crane] }
+const would = { matched: 3, changed: 2, tag: 'a1', items: [crane] }
 const shown = async (of: Pick<Query, 'search' | 'verdict'>, answer: unknown = would) => {
   const asked = serve({ 'GET /api/v1/policies': [{ name: 'strict' }], 'POST /api/v1/estate/changes': answer })
-  const form = mount(ManyForm, { props: { of }, global: { stubs: all } })
+  const form = mount(BulkForm, { props: { of }, global: { stubs: all } })
   await flushPromises()
   const sent = () => asked.filter((a) => a.method === 'POST').map((a) => JSON.parse(a.body) as unknown)
   const look = async () => {
@@ -29,18 +29,18 @@ const shown = async (of: Pick<Query, 'search' | 'verdict'>, answer: unknown = wo
 }
 afterEach(() => vi.unstubAllGlobals())
 
-describe('ManyForm', () => {
+describe('BulkForm', () => {
   it('shows what would change, and changes just that', async () => {
     const { form, sent, look } = await shown({ search: 'crane', verdict: 'faulty' })
-    expect(form.text()).toContain('narrowed to: faulty, “crane”')
+    expect(form.text()).toContain('the list shows: faulty, “crane”')
     await form.get('[data-test=policy]').setValue('strict')
     await form.get('[data-test=label]').setValue('watch=a=b')
     await look()
-    expect(form.get('[data-test=preview]').text()).toBe('2 of 3 endpoints would be changed.')
+    expect(form.get('[data-test=preview]').text()).toBe('2 of 3 matching endpoints would be changed.')
     expect(form.text()).toContain('cranes.tarnholm.example:443')
     await form.get('[data-test=change]').trigger('click')
     await flushPromises()
-    const change = { of: { q: 'crane', verdict: 'faulty' }, set: { policy: 'strict', labels: { watch: 'a=b' } } }
+    const change = { filter: { q: 'crane', verdict: 'faulty' }, set: { policy: 'strict', labels: { watch: 'a=b' } } }
     expect(sent()).toEqual([{ ...change, preview: true }, { ...change, tag: 'a1' }])
     expect(form.emitted('done')).toHaveLength(1)
   })
@@ -53,7 +53,7 @@ describe('ManyForm', () => {
     await form.get('[data-test=label]').setValue('quay=')
     expect(form.text()).toContain(words)
     await look()
-    expect(sent()).toEqual([{ of, set: { labels: { quay: '' } }, preview: true }])
+    expect(sent()).toEqual([{ filter: of, set: { labels: { quay: '' } }, preview: true }])
   })
   it('looks again when something else is asked, and says what is refused', async () => {
     const { form, look } = await shown({ search: '', verdict: '' })

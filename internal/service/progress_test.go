@@ -12,8 +12,8 @@ import (
 	"nurvik/internal/service/web"
 )
 
-// TestNews: whoever follows an audit is woken when it comes further, and when what was told may have been missed.
-func TestNews(t *testing.T) {
+// TestProgress: whoever follows an audit is woken when it comes further, and when what was told may have been missed.
+func TestProgress(t *testing.T) {
 	t.Parallel()
 	server, data := other(t)
 	s, err := store.Open(t.Context(), server.URL(), server.Dial)
@@ -26,13 +26,13 @@ func TestNews(t *testing.T) {
 		_, err := tx.CreateAudit(a, store.Selection{})
 		return err
 	}))
-	news := web.NewNews()
+	progress := web.NewProgress()
 	ctx, cancel := context.WithCancel(t.Context())
 	ended := make(chan struct{})
-	go func() { news.Hear(ctx, s, silent); close(ended) }()
-	first, leaveFirst := news.Follow(a.ID)
-	second, leaveSecond := news.Follow(a.ID)
-	other, leaveOther := news.Follow(a.ID + 1)
+	go func() { progress.Listen(ctx, s, silent); close(ended) }()
+	first, leaveFirst := progress.Follow(a.ID)
+	second, leaveSecond := progress.Follow(a.ID)
+	other, leaveOther := progress.Follow(a.ID + 1)
 	defer leaveOther()
 	heard := func(c <-chan struct{}, why string) {
 		t.Helper()

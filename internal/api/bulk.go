@@ -5,16 +5,16 @@ import (
 	"slices"
 )
 
-// ManyChanges changes endpoints that are alike in something.
-type ManyChanges struct {
-	Of      Likeness `json:"of" doc:"Which endpoints; all of what is said must hold"`
-	Set     Setting  `json:"set" doc:"What is left out stays"`
-	Preview bool     `json:"preview,omitempty" doc:"Say what would change, and change nothing"`
-	Tag     string   `json:"tag,omitempty" maxLength:"100" doc:"Of the preview: refused where anything else would change by now"`
+// BulkChange changes all endpoints that match a filter.
+type BulkChange struct {
+	Filter  EndpointFilter `json:"filter" doc:"Which endpoints; all that is given must match"`
+	Set     BulkSettings   `json:"set" doc:"What is left out stays"`
+	Preview bool           `json:"preview,omitempty" doc:"Say what would change, and change nothing"`
+	Tag     string         `json:"tag,omitempty" maxLength:"100" doc:"Of the preview: refused where anything else would change by now"`
 }
 
-// Likeness selects endpoints.
-type Likeness struct {
+// EndpointFilter selects endpoints.
+type EndpointFilter struct {
 	Search  string `json:"q,omitempty" maxLength:"200" doc:"Part of the target, the issuer or a label's value"`
 	Verdict string `json:"verdict,omitempty" enum:",sound,at-risk,faulty,unreachable"`
 	Label   string `json:"label,omitempty" maxLength:"300" doc:"KEY=VALUE"`
@@ -22,8 +22,8 @@ type Likeness struct {
 	All     bool   `json:"all,omitempty" doc:"The whole estate: nothing else is said"`
 }
 
-// Setting is what many endpoints are set to.
-type Setting struct {
+// BulkSettings are what many endpoints are set to.
+type BulkSettings struct {
 	Policy        *string           `json:"policy,omitempty" maxLength:"100" doc:"Empty for that which is usual"`
 	Trust         *[]string         `json:"trust,omitempty" maxItems:"50"`
 	Audiences     *[]string         `json:"audiences,omitempty" maxItems:"50"`
@@ -32,12 +32,12 @@ type Setting struct {
 }
 
 // Empty reports whether nothing is set.
-func (s Setting) Empty() bool {
+func (s BulkSettings) Empty() bool {
 	return s.Policy == nil && s.Trust == nil && s.Audiences == nil && s.Authenticated == nil && len(s.Labels) == 0
 }
 
 // Over is what the settings are with it.
-func (s Setting) Over(settings EndpointSettings) EndpointSettings {
+func (s BulkSettings) Over(settings EndpointSettings) EndpointSettings {
 	if s.Policy != nil {
 		settings.Policy = *s.Policy
 	}
@@ -65,16 +65,16 @@ func (s Setting) Over(settings EndpointSettings) EndpointSettings {
 	return settings
 }
 
-// ManyChanged says what was changed, or would be.
-type ManyChanged struct {
-	Alike   int          `json:"alike" doc:"Endpoints that are meant"`
-	Changed int          `json:"changed" doc:"Those of them that are not so already"`
-	Tag     string       `json:"tag" doc:"Goes with the change that this is the preview of"`
-	Items   []ManyChange `json:"items" doc:"Those that change, by target; the first 500"`
+// BulkResult says what was changed, or would be.
+type BulkResult struct {
+	Matched int        `json:"matched" doc:"Endpoints that match the filter"`
+	Changed int        `json:"changed" doc:"Those of them that are not so already"`
+	Tag     string     `json:"tag" doc:"Goes with the change that this is the preview of"`
+	Items   []BulkItem `json:"items" doc:"Those that change, by target; the first 500"`
 }
 
-// ManyChange is one of them.
-type ManyChange struct {
+// BulkItem is one of them.
+type BulkItem struct {
 	ID     int64            `json:"id"`
 	Before EndpointSettings `json:"before"`
 	After  EndpointSettings `json:"after"`

@@ -18,19 +18,19 @@ import (
 	"nurvik/internal/report"
 )
 
-func (a *app) estateChangeMany(server *string) *cobra.Command {
-	var c api.ManyChanges
+func (a *app) estateBulkChange(server *string) *cobra.Command {
+	var c api.BulkChange
 	var policyName string
 	var trusted, audiences, labels []string
 	var authenticated bool
 	cmd := &cobra.Command{
-		Use: "change-many", Short: "Change settings of all endpoints that are alike in something", Args: cobra.NoArgs,
-		Long: `Changes the endpoints for which all holds that is said with --of-…, all of them or none. What is
-not named stays. --dry-run shows what would change.`,
-		Example: `  nurvik estate change-many --of-label owner=cranes --policy internal --dry-run
-  nurvik estate change-many --of-label owner=cranes --policy internal
-  nurvik estate change-many --of-verdict unreachable --label watch=yes
-  nurvik estate change-many --of-all --label quay=`,
+		Use: "bulk-change", Short: "Change settings of all endpoints that match a filter", Args: cobra.NoArgs,
+		Long: `Changes all endpoints that match every --match-… given, or none of them if one cannot be
+changed. Settings that are not named stay as they are. --dry-run shows what would change.`,
+		Example: `  nurvik estate bulk-change --match-label owner=cranes --policy internal --dry-run
+  nurvik estate bulk-change --match-label owner=cranes --policy internal
+  nurvik estate bulk-change --match-verdict unreachable --label watch=yes
+  nurvik estate bulk-change --all --label quay=`,
 	}
 	cmd.RunE = a.remote(server, func(ctx context.Context, cl *client.Client, _ []string) error {
 		flags := cmd.Flags()
@@ -65,25 +65,25 @@ not named stays. --dry-run shows what would change.`,
 			return usage(errors.New("nothing is to be changed: name --policy, --trust, --audience, --authenticated " +
 				"or --label"))
 		}
-		if c.Of == (api.Likeness{}) {
-			return usage(errors.New("say which endpoints: --of-label, --of-search, --of-verdict, --of-policy " +
-				"or --of-all"))
+		if c.Filter == (api.EndpointFilter{}) {
+			return usage(errors.New("say which endpoints: --match-label, --match-text, --match-verdict, " +
+				"--match-policy or --all"))
 		}
-		done, err := cl.ChangeMany(ctx, c)
+		done, err := cl.BulkChange(ctx, c)
 		if err != nil {
 			return err
 		}
 		return a.write(report.Document{Value: done, Text: func(w io.Writer, _ report.Style) error {
-			return printMany(w, done, c.Preview)
+			return printBulk(w, done, c.Preview)
 		}})
 	})
 	a.addOutput(cmd)
 	flags := cmd.Flags()
-	flags.StringVar(&c.Of.Label, "of-label", "", "change those with this label, `KEY=VALUE`")
-	flags.StringVar(&c.Of.Search, "of-search", "", "change those with this `TEXT` in target, issuer or a label")
-	flags.StringVar(&c.Of.Verdict, "of-verdict", "", "change those of this `VERDICT`: sound, at-risk, faulty or unreachable")
-	flags.StringVar(&c.Of.Policy, "of-policy", "", "change those to which this `POLICY` is assigned")
-	flags.BoolVar(&c.Of.All, "of-all", false, "change the whole estate")
+	flags.StringVar(&c.Filter.Label, "match-label", "", "change those with this label, `KEY=VALUE`")
+	flags.StringVar(&c.Filter.Search, "match-text", "", "change those with this `TEXT` in target, issuer or a label")
+	flags.StringVar(&c.Filter.Verdict, "match-verdict", "", "change those of this `VERDICT`: sound, at-risk, faulty or unreachable")
+	flags.StringVar(&c.Filter.Policy, "match-policy", "", "change those to which this `POLICY` is assigned")
+	flags.BoolVar(&c.Filter.All, "all", false, "change the whole estate")
 	flags.BoolVar(&c.Preview, "dry-run", false, "show what would change, and change nothing")
 	flags.StringVar(&policyName, "policy", "", "judge them by this `POLICY`; an empty one is the usual")
 	flags.StringArrayVar(&trusted, "trust", nil, "one of these trust `STORES` must accept; repeat for more")
@@ -93,14 +93,14 @@ not named stays. --dry-run shows what would change.`,
 	return cmd
 }
 
-func printMany(w io.Writer, done api.ManyChanged, preview bool) error {
+func printBulk(w io.Writer, done api.BulkResult, preview bool) error {
 	var before, after []endpoint.Settings
 	for _, x := range done.Items {
 		before, after = append(before, x.Before), append(after, x.After)
 	}
-	form, sum := "    %s: was %s, is now %s", "%s meant, %d changed"
+	form, sum := "    %s: was %s, is now %s", "%s matched, %d changed"
 	if preview {
-		form, sum = "    %s: %s, would be %s", "%s meant, %d would be changed"
+		form, sum = "    %s: %s, would be %s", "%s matched, %d would be changed"
 	}
 	var lines []string
 	for _, c := range estatefile.Difference(before, after, false) {
@@ -113,7 +113,7 @@ func printMany(w io.Writer, done api.ManyChanged, preview bool) error {
 	if more := done.Changed - len(done.Items); more > 0 {
 		lines = append(lines, fmt.Sprintf("… and %d more", more))
 	}
-	lines = append(lines, fmt.Sprintf(sum, report.Plural(done.Alike, "endpoint"), done.Changed))
+	lines = append(lines, fmt.Sprintf(sum, report.Plural(done.Matched, "endpoint"), done.Changed))
 	_, err := fmt.Fprintln(w, strings.Join(lines, "\n"))
 	return err
 }
