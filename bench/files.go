@@ -84,19 +84,23 @@ func fileRows(directory string, out table.Writer) (missed bool, err error) {
 			return missed, err
 		}
 	}
-	m, err := ratioAndMemory(figure{name: "identify /usr, against a loop that reads the same files up to the limit",
-		limit: ratioRead,
-		ours:  func() error { return child("client", "identify /usr") },
-		floor: func() error { return child("read", "/usr") }, rounds: 3}, out)
-	if err != nil {
-		return missed, err
+	// The whole tree may have gigabytes of other vendors' archives; the four are what Debian's packages fill.
+	for _, trees := range []string{"/usr", "/usr/bin /usr/sbin /usr/share /usr/lib/x86_64-linux-gnu"} {
+		m, err := ratioAndMemory(figure{
+			name:  "identify " + trees + ", against a loop that reads the same files up to the limit",
+			limit: ratioRead,
+			ours:  func() error { return child("client", "identify "+trees) },
+			floor: func() error { return child("read", trees) }, rounds: 3}, out)
+		if missed = missed || m; err != nil {
+			return missed, err
+		}
 	}
 	one := filepath.Join(directory, "leaves.pem")
 	if err := writeLeaves(one, f, leafCount); err != nil {
 		return missed, err
 	}
 	n, err := leafRows(one, out)
-	return missed || m || n, err
+	return missed || n, err
 }
 
 // leafRows measure every command on one file of many leaves.
@@ -187,8 +191,17 @@ func client(call string) error {
 // bareParse reads and parses every file, as many at once as there are processors.
 func bareParse(root string) error { return eachFile(root, bareFile) }
 
-// bareRead opens and reads every file up to the limit.
-func bareRead(root string) error {
+// bareRead opens and reads every file of the trees up to the limit.
+func bareRead(trees string) error {
+	for root := range strings.FieldsSeq(trees) {
+		if err := readTree(root); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func readTree(root string) error {
 	buffers := sync.Pool{New: func() any { return new(bytes.Buffer) }}
 	return eachFile(root, func(path string) error {
 		file, err := os.Open(path)

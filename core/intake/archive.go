@@ -65,7 +65,7 @@ func (e *expansion) entry(archive, name string, stream io.Reader, compressed int
 	}
 	most := mostOf(compressed)
 	buffer := newBuffer()
-	err := fill(buffer, stream, compressed, most+1)
+	err := fill(buffer, stream, min(compressed, most), most+1)
 	n := int64(buffer.Len())
 	e.size += int(n)
 	switch {

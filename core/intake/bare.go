@@ -15,7 +15,7 @@ const leastBase64 = 40
 // values, or base64 without labels.
 func (s *scan) text(data []byte) {
 	t := newText(data)
-	if s.origin == nil && looksDocument(t.data) && s.document(t) {
+	if s.origin == nil && t.looksDocument() && s.document(t) {
 		return
 	}
 	t.normalise()

@@ -16,17 +16,17 @@ import (
 // parser needs a multiple of it.
 const maxDocument = 8 << 20
 
-// looksDocument reports whether a text may be YAML or JSON that carries
+// looksDocument reports whether it may be YAML or JSON that carries
 // material in its values, rather than blocks of its own.
-func looksDocument(data []byte) bool {
-	if len(data) > maxDocument {
+func (t *text) looksDocument() bool {
+	if len(t.data) > maxDocument {
 		return false
 	}
-	trimmed := bytes.TrimLeft(data, " \t\r\n\ufeff")
+	trimmed := bytes.TrimLeft(t.data, " \t\r\n\ufeff")
 	if len(trimmed) == 0 || bytes.HasPrefix(trimmed, []byte("-----BEGIN ")) {
 		return false
 	}
-	if !promisesBase64(trimmed) && !mentionsBlocks(trimmed) { // most documents: parsing is not free
+	if !promisesBase64(trimmed) && !t.mentionsBlocks() { // most documents: parsing is not free
 		return false
 	}
 	if trimmed[0] == '{' || trimmed[0] == '[' || bytes.HasPrefix(trimmed, []byte("---\n")) {
@@ -53,11 +53,6 @@ var within = [][]byte{[]byte("LS0tLS1CRUdJTi"), []byte("0tLS0tQkVHSU4g"), []byte
 // promisesBase64 reports whether the text has base64 with a block in it, or a
 // run as long as half a line of it that begins as material does.
 func promisesBase64(data []byte) bool {
-	for _, w := range within {
-		if bytes.Contains(data, w) {
-			return true
-		}
-	}
 	const least = 32
 	for end := least - 1; end < len(data); {
 		start := end
@@ -78,6 +73,11 @@ func promisesBase64(data []byte) bool {
 		}
 		for end < len(data) && isBase64(data[end]) {
 			end++
+		}
+		for _, w := range within {
+			if bytes.Contains(data[start+1:end], w) {
+				return true
+			}
 		}
 		end += least
 	}

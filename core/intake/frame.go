@@ -26,7 +26,7 @@ var (
 )
 
 // mentionsBlocks reports whether a text may have BEGIN or END lines: the words with something in front that is a
-// hyphen, or may have been one. Only such a text is looked at closely.
+// hyphen, or may have been one, and with another behind the label. Only such a text is looked at closely.
 func mentionsBlocks(data []byte) bool {
 	if hyphenated(data, beginWord) || hyphenated(data, endWord) {
 		return true
@@ -35,7 +35,27 @@ func mentionsBlocks(data []byte) bool {
 		return false
 	}
 	for _, word := range []string{"-begin ", "-end ", "-Begin ", "-End "} {
-		if bytes.Contains(data, []byte(word)) {
+		for rest := data; ; {
+			i := bytes.Index(rest, []byte(word))
+			if i < 0 {
+				break
+			}
+			if rest = rest[i+len(word):]; hyphenFollows(rest) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// hyphenFollows reports whether a hyphen, or what may have been one, follows on the same line.
+func hyphenFollows(rest []byte) bool {
+	const longest = 128 // of a label, in bytes, with its spaces and entities
+	for _, c := range rest[:min(len(rest), longest)] {
+		switch {
+		case c == '\n', c == '\r':
+			return false
+		case c == '-', c == '&', c == '=', c == '\\', c >= 0x80:
 			return true
 		}
 	}
@@ -56,7 +76,9 @@ func hyphenated(data, word []byte) bool {
 		}
 		switch last := before[len(before)-1]; {
 		case last == '-', last == ';', last >= 0x80, last == ' ' && before[0] == '-':
-			return true
+			if hyphenFollows(data[position:]) {
+				return true
+			}
 		}
 	}
 }
@@ -207,7 +229,7 @@ func isBase64(c byte) bool {
 // mostlyBase64 reports whether at least a quarter of the lines are base64.
 func mostlyBase64(body []byte) bool {
 	lines, good := 0, 0
-	for _, line := range bytes.FieldsFunc(body, func(r rune) bool { return r == '\n' || r == '\r' }) {
+	for line := range bytes.FieldsFuncSeq(body, func(r rune) bool { return r == '\n' || r == '\r' }) {
 		if line = bytes.TrimSpace(line); len(line) > 0 {
 			lines++
 			if base64Line(line) {

@@ -104,7 +104,7 @@ func (r *Reader) read(name string, stream io.Reader, expected int64, access func
 	}
 	var files []facts.File
 	other := ""
-	if len(data) > MaxFileSize {
+	if len(data) > MaxFileSize || expected > MaxFileSize && !program(data) {
 		files = []facts.File{tooLarge(newFile(name), facts.FileOver64MiB)}
 	} else {
 		r.prepare()
@@ -167,14 +167,15 @@ func keep(buffer *bytes.Buffer) {
 	}
 }
 
-// fill reads a stream of about the expected size, and not more than most bytes. Of a program only the head is read.
+// fill reads a stream of about the expected size, and not more than most bytes. Only the head is read of a
+// program, and of what is known to be longer.
 func fill(buffer *bytes.Buffer, stream io.Reader, expected, most int64) error {
 	buffer.Grow(int(min(max(expected, headSize), 1<<16)) + bytes.MinRead)
 	_, err := io.CopyN(buffer, stream, min(headSize, most))
 	switch {
 	case errors.Is(err, io.EOF):
 		return nil
-	case err != nil || program(buffer.Bytes()):
+	case err != nil || program(buffer.Bytes()) || expected >= most:
 		return err
 	}
 	buffer.Grow(int(min(expected, most)) + bytes.MinRead)

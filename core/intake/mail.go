@@ -45,7 +45,7 @@ func (t *text) undo(code facts.Code, first int, piece func(data []byte, i int) (
 		t.identity()
 	}
 	t.mail = append(t.mail, undone{code, t.offset(first)})
-	out, at := make([]byte, 0, len(t.data)), make([]int, 0, len(t.data))
+	out, at := make([]byte, 0, len(t.data)), make([]int32, 0, len(t.data))
 	for i := 0; i < len(t.data); {
 		by, size := piece(t.data, i)
 		if size == 0 {

@@ -15,12 +15,22 @@ import (
 type text struct {
 	original []byte
 	data     []byte
-	at       []int // for each byte of data its offset in the original; nil where they are the same
+	at       []int32 // for each byte of data its offset in the original; nil where they are the same
 	oddities []oddity
 	escaped  bool // line ends were written as \n
 	mail     []undone
 
 	counted, line int // how far lines were counted, in bytes of the original
+
+	asked, blocks bool // whether data was searched for BEGIN and END lines, and has any
+}
+
+// mentionsBlocks searches once: rewriting adds no lines to a text that has none.
+func (t *text) mentionsBlocks() bool {
+	if !t.asked {
+		t.asked, t.blocks = true, mentionsBlocks(t.data)
+	}
+	return t.blocks
 }
 
 // oddity is a place that had to be rewritten.
@@ -35,7 +45,7 @@ func (t *text) offset(position int) int {
 	case t.at == nil:
 		return position
 	case position < len(t.at):
-		return t.at[position]
+		return int(t.at[position])
 	}
 	return len(t.original)
 }
@@ -99,16 +109,16 @@ func newText(data []byte) *text {
 // normalise rewrites what a mail program, an editor or a page did to a text.
 func (t *text) normalise() {
 	// What has zeros in it is no text that a program rewrote.
-	if bytes.IndexByte(t.data[:min(len(t.data), 1<<13)], 0) < 0 && mentionsBlocks(t.data) {
+	if bytes.IndexByte(t.data[:min(len(t.data), 1<<13)], 0) < 0 && t.mentionsBlocks() {
 		t.unmail()
 		t.rewrite()
 	}
 }
 
 func (t *text) identity() {
-	t.at = make([]int, len(t.data))
+	t.at = make([]int32, len(t.data))
 	for i := range t.at {
-		t.at[i] = i
+		t.at[i] = int32(i)
 	}
 }
 
@@ -147,7 +157,7 @@ func (t *text) fromUTF16(order byte, bom int) {
 		}
 		return rune(raw[i+1])<<8 | rune(raw[i])
 	}
-	out, at := make([]byte, 0, len(raw)/2), make([]int, 0, len(raw)/2)
+	out, at := make([]byte, 0, len(raw)/2), make([]int32, 0, len(raw)/2)
 	for i := bom; i+1 < len(raw); i += 2 {
 		r, start := unit(i), i
 		if utf16.IsSurrogate(r) && i+3 < len(raw) {
@@ -157,7 +167,7 @@ func (t *text) fromUTF16(order byte, bom int) {
 		before := len(out)
 		out = utf8.AppendRune(out, r)
 		for range len(out) - before {
-			at = append(at, start)
+			at = append(at, int32(start))
 		}
 	}
 	t.data, t.at = out, at
@@ -184,14 +194,21 @@ func (t *text) rewrite() {
 	}
 	source, from := t.data, t.at
 	latin := !utf8.Valid(source) // then the dashes of the old Windows page are single bytes
-	out, at := make([]byte, 0, len(source)), make([]int, 0, len(source))
+	out, at := make([]byte, 0, len(source)), make([]int32, 0, len(source))
 	for i := 0; i < len(source); {
-		replacement, size, kind := piece(source[i:], dashes, entities, escapes, latin)
-		if size == 0 {
-			out, at = append(out, source[i]), append(at, from[i])
+		plain := i
+		for i < len(source) && source[i] < 0x80 && source[i] != '&' && source[i] != '<' && source[i] != '\\' {
 			i++
+		}
+		if i == plain { // a character that is none of these may be meant as it is
+			i++
+		}
+		replacement, size, kind := piece(source[plain:], dashes, entities, escapes, latin)
+		if size == 0 {
+			out, at = append(out, source[plain:i]...), append(at, from[plain:i]...)
 			continue
 		}
+		i = plain
 		if kind != "" {
 			t.oddities = append(t.oddities, oddity{kind, len(out)})
 		}

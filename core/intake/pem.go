@@ -12,7 +12,7 @@ import (
 
 // blocks reads every labelled block and tells whether there was one.
 func (s *scan) blocks(t *text) bool {
-	if !mentionsBlocks(t.data) {
+	if !t.mentionsBlocks() {
 		return false
 	}
 	any, outside := false, -1 // outside: the first text between blocks
@@ -161,8 +161,10 @@ func (s *scan) mention(t *text, f frame) bool {
 	if mostlyBase64(body[start:]) {
 		return false
 	}
-	if der, reason := decodeBody(body[start:]); reason == "" && len(der) > 0 && !f.unpaired {
-		return false // a short block, such as parameters
+	if !f.unpaired {
+		if der, reason := decodeBody(body[start:]); reason == "" && len(der) > 0 {
+			return false // a short block, such as parameters
+		}
 	}
 	lineStart := f.start == 0 || t.data[f.start-1] == '\n' || t.data[f.start-1] == '\r' || f.field != "" ||
 		f.runTogether
