@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 
 	"nurvik/core/naming"
@@ -23,6 +24,7 @@ type Settings struct {
 	Policy        string            `yaml:"policy,omitempty" json:"policy,omitempty" maxLength:"100" doc:"Policy to judge by; without it open-web, and opportunistic where clients verify nothing"`
 	Trust         []string          `yaml:"trust,omitempty,flow" json:"trust,omitempty" maxItems:"50" doc:"Trust stores of which one must accept; none means the system's"`
 	Audiences     []string          `yaml:"audiences,omitempty,flow" json:"audiences,omitempty" maxItems:"50" doc:"Trust stores that must all accept"`
+	Vantages      []string          `yaml:"vantages,omitempty,flow" json:"vantages,omitempty" maxItems:"20" doc:"Vantages that the service visits it from; none means where the service is"`
 	Labels        map[string]string `yaml:"labels,omitempty" json:"labels,omitempty"`
 }
 
@@ -84,6 +86,13 @@ func (s *Settings) Settle(known Known) []Defect {
 			}
 		}
 	}
+	for i, name := range s.Vantages {
+		if err := CheckVantage(name); err != nil {
+			fail(fmt.Sprintf("vantages[%d]", i), err)
+		} else if slices.Contains(s.Vantages[:i], name) {
+			fail(fmt.Sprintf("vantages[%d]", i), fmt.Errorf("%q is named twice", name))
+		}
+	}
 	for key, value := range s.Labels {
 		if err := cmp.Or(plain.Check(key, false), plain.Check(value, false)); err != nil {
 			fail("labels", fmt.Errorf("the label %q: %w", key, err))
@@ -99,13 +108,24 @@ func (s *Settings) Settle(known Known) []Defect {
 	return defects
 }
 
+var vantageName = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,30}[a-z0-9])?$`)
+
+// CheckVantage reports what is wrong with the name of a vantage.
+func CheckVantage(name string) error {
+	if vantageName.MatchString(name) {
+		return nil
+	}
+	return fmt.Errorf("%q is no name of a vantage: 1 to 32 lower-case letters, digits and hyphens, with a letter or "+
+		"digit at both ends", name)
+}
+
 // Equal reports whether two settings say the same.
 func (s Settings) Equal(o Settings) bool {
 	return s.Endpoint == o.Endpoint && s.ServerName == o.ServerName && s.HTTPPort == o.HTTPPort &&
 		s.Authenticated == o.Authenticated &&
 		s.Policy == o.Policy && slices.Equal(s.Names, o.Names) && slices.Equal(s.VisitAt, o.VisitAt) &&
 		slices.Equal(s.Trust, o.Trust) &&
-		slices.Equal(s.Audiences, o.Audiences) && maps.Equal(s.Labels, o.Labels)
+		slices.Equal(s.Audiences, o.Audiences) && slices.Equal(s.Vantages, o.Vantages) && maps.Equal(s.Labels, o.Labels)
 }
 
 // References are the names that must be covered; those that are no names are passed over.

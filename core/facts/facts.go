@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -26,6 +27,7 @@ type Endpoint struct {
 	Schema          string        `json:"schema"`
 	Endpoint        string        `json:"endpoint" doc:"Canonical form: host:port, with a scheme where the port does not tell"`
 	ResolveError    Reason        `json:"resolve_error,omitzero" doc:"Why the name led to no address"`
+	Vantages        []Vantage     `json:"vantages,omitempty" doc:"The vantages that the endpoint was to be visited from, with what the name led to there"`
 	NoRoute         []string      `json:"no_route,omitempty" doc:"Addresses not visited, because their family has no route from here"`
 	Observations    []Observation `json:"observations"`
 	Unvisited       []string      `json:"unvisited,omitempty" doc:"Addresses that could not be visited, because the visiting machine had run out of something"`
@@ -35,6 +37,33 @@ type Endpoint struct {
 	Revocation      []Revocation  `json:"revocation,omitempty" doc:"What was learnt of the certificates on the path"`
 	Fetched         []Fetched     `json:"fetched,omitempty" doc:"Issuers' certificates that were fetched because the chain lacks them"`
 }
+
+// Vantage is a place of a network that an endpoint was to be visited from, with what its name led to there.
+type Vantage struct {
+	Name         string `json:"name"`
+	ResolveError Reason `json:"resolve_error,omitzero" doc:"Why the name led to no address there"`
+	Unvisited    string `json:"unvisited,omitempty" doc:"Why nothing was looked up from there"`
+}
+
+// Place is the address, with the vantage where it was visited from one: what the same address shows to different places
+// is told apart.
+func (o Observation) Place() string { return PlaceFrom(o.Address.String(), o.Vantage) }
+
+// PlaceFrom is an address as it is seen from a vantage; "" is where the service itself is.
+func PlaceFrom(address, vantage string) string {
+	if vantage == "" {
+		return address
+	}
+	return address + placeMiddle + vantage
+}
+
+// AddressOf is the address of a place.
+func AddressOf(place string) string {
+	address, _, _ := strings.Cut(place, placeMiddle)
+	return address
+}
+
+const placeMiddle = " from "
 
 // Undecided reports whether nothing can be said of the endpoint, because no
 // address answered and the machine could not visit all of them.
@@ -68,6 +97,7 @@ const (
 // Observation is the result of the visit to one address under one server name.
 type Observation struct {
 	Address           netip.AddrPort `json:"address"`
+	Vantage           string         `json:"vantage,omitempty" doc:"From where it was visited; empty for where the service itself is"`
 	ServerName        string         `json:"server_name" doc:"The name sent in the handshake, empty for none"`
 	At                time.Time      `json:"at"`
 	Outcome           Outcome        `json:"outcome" enum:"answered,refused,timeout,reset,busy,not-tls,bad-message,too-slow,too-much,dialogue-refused,plaintext-after-upgrade,examination-failed"`

@@ -3,7 +3,6 @@ package history
 
 import (
 	"fmt"
-	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -30,8 +29,8 @@ func Between(before, after facts.Endpoint) []string {
 		return []string{"It answers."}
 	}
 	out := addresses(before, after)
-	common := slices.DeleteFunc(now, func(o facts.Observation) bool { return at(old, o.Address) == nil })
-	old = slices.DeleteFunc(old, func(o facts.Observation) bool { return at(common, o.Address) == nil })
+	common := slices.DeleteFunc(now, func(o facts.Observation) bool { return at(old, o) == nil })
+	old = slices.DeleteFunc(old, func(o facts.Observation) bool { return at(common, o) == nil })
 	if len(common) == 0 {
 		return out
 	}
@@ -71,9 +70,10 @@ func why(e facts.Endpoint) string {
 	return ""
 }
 
-func at(visits []facts.Observation, address netip.AddrPort) *facts.Observation {
+// at is the visit to the same place.
+func at(visits []facts.Observation, like facts.Observation) *facts.Observation {
 	for i := range visits {
-		if visits[i].Address == address {
+		if visits[i].Address == like.Address && visits[i].Vantage == like.Vantage {
 			return &visits[i]
 		}
 	}
@@ -83,27 +83,28 @@ func at(visits []facts.Observation, address netip.AddrPort) *facts.Observation {
 // addresses tells where the endpoint is, and is not any more.
 func addresses(before, after facts.Endpoint) (out []string) {
 	for _, o := range after.Observations {
-		old := at(before.Observations, o.Address)
+		old := at(before.Observations, o)
 		switch {
-		case old == nil && !left(before, o.Address):
-			out = append(out, fmt.Sprintf("Now also at %s.", o.Address))
+		case old == nil && !left(before, o):
+			out = append(out, fmt.Sprintf("Now also at %s.", o.Place()))
 		case old != nil && old.Outcome == facts.Answered && o.Outcome != facts.Answered:
-			out = append(out, fmt.Sprintf("%s no longer answers: %s.", o.Address, o.Outcome))
+			out = append(out, fmt.Sprintf("%s no longer answers: %s.", o.Place(), o.Outcome))
 		case old != nil && old.Outcome != facts.Answered && o.Outcome == facts.Answered:
-			out = append(out, fmt.Sprintf("%s answers again.", o.Address))
+			out = append(out, fmt.Sprintf("%s answers again.", o.Place()))
 		}
 	}
 	for _, o := range before.Observations {
-		if at(after.Observations, o.Address) == nil && !left(after, o.Address) {
-			out = append(out, fmt.Sprintf("No longer at %s.", o.Address))
+		if at(after.Observations, o) == nil && !left(after, o) {
+			out = append(out, fmt.Sprintf("No longer at %s.", o.Place()))
 		}
 	}
 	return out
 }
 
 // left reports whether the address is one of the endpoint that was not visited.
-func left(e facts.Endpoint, address netip.AddrPort) bool {
-	return slices.Contains(e.Unvisited, address.String()) || slices.Contains(e.NoRoute, address.Addr().String())
+func left(e facts.Endpoint, o facts.Observation) bool {
+	return slices.Contains(e.Unvisited, o.Place()) ||
+		slices.Contains(e.NoRoute, facts.PlaceFrom(o.Address.Addr().String(), o.Vantage))
 }
 
 // leaves tells which certificates were changed; the visits are of the same addresses.
@@ -113,7 +114,7 @@ func leaves(old, now []facts.Observation) (out []string) {
 	places := map[[2]pki.Fingerprint][]string{}
 	before, after := map[pki.Fingerprint]bool{}, map[pki.Fingerprint]bool{}
 	for _, o := range now {
-		from, to := leafOf(*at(old, o.Address)), leafOf(o)
+		from, to := leafOf(*at(old, o)), leafOf(o)
 		if from == nil || to == nil {
 			continue
 		}
@@ -125,7 +126,7 @@ func leaves(old, now []facts.Observation) (out []string) {
 		if places[key] == nil {
 			steps = append(steps, step{from, to})
 		}
-		places[key] = append(places[key], o.Address.String())
+		places[key] = append(places[key], o.Place())
 	}
 	for _, s := range steps {
 		where := ""

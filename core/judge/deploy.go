@@ -34,55 +34,6 @@ func deployDefaultName(a *address) []Finding {
 	return nil
 }
 
-// deployAddressesDiffer compares what the addresses of one endpoint show: the leaf, and the versions.
-func deployAddressesDiffer(v *visited) []Finding {
-	type shown struct{ address, leaf, versions string }
-	var all []shown
-	for _, a := range v.addresses {
-		if len(a.seen.Certificates) == 0 {
-			continue
-		}
-		leaves := []string{pki.FingerprintOf(a.seen.Certificates[0]).String()}
-		for _, x := range a.seen.Others {
-			if x.To == "other-key" && len(x.Certificates) > 0 {
-				leaves = append(leaves, pki.FingerprintOf(x.Certificates[0]).String())
-			}
-		}
-		slices.Sort(leaves)
-		var versions []string
-		for _, version := range a.seen.Versions {
-			if a.seen.Cut.Given() { // what was not asked is no difference
-				break
-			}
-			if version.Answer == facts.Accepted {
-				versions = append(versions, version.Name)
-			}
-		}
-		all = append(all, shown{a.seen.Address.String(), strings.Join(leaves, " "), strings.Join(versions, ", ")})
-	}
-	var out []Finding
-	for _, x := range []struct {
-		subject, words string
-		of             func(shown) string
-	}{
-		{"certificates", "The addresses serve different certificates", func(s shown) string { return s.leaf }},
-		{"versions", "The addresses accept different protocol versions", func(s shown) string { return s.versions }},
-	} {
-		i := slices.IndexFunc(all, func(s shown) bool {
-			return x.of(s) != x.of(all[0]) && x.of(s) != "" &&
-				x.of(all[0]) != ""
-		})
-		if i < 0 {
-			continue
-		}
-		f := found("deploy.addresses-differ", x.subject, x.subject, "%s: %s and %s.", x.words, all[0].address,
-			all[i].address)
-		f.Evidence.Observations = []string{all[0].address + ": " + x.of(all[0]), all[i].address + ": " + x.of(all[i])}
-		out = append(out, f)
-	}
-	return out
-}
-
 // betterSaid are findings of the configuration that these say better, since they know what is served.
 var betterSaid = map[string][]string{"deploy.key-differs": {keyMismatchCode}}
 
@@ -216,7 +167,7 @@ func ReplacedElsewhere(observed []facts.Endpoint, judgements []Judgement, contex
 			names := slices.Clone(leaf.HostNames())
 			slices.Sort(names)
 			key := leaf.Issuer.Key() + "\x00" + strings.ToLower(strings.Join(names, " "))
-			byNames[key] = append(byNames[key], seen{leaf, i, o.Address.String()})
+			byNames[key] = append(byNames[key], seen{leaf, i, o.Place()})
 		}
 	}
 	for _, list := range byNames {

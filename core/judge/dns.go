@@ -222,6 +222,9 @@ func dnsPointsElsewhere(v *visited) []Finding {
 		return nil
 	}
 	own := slices.Concat(v.facts.NoRoute, v.facts.Unvisited)
+	for i := range own {
+		own[i] = facts.AddressOf(own[i])
+	}
 	for _, o := range v.facts.Observations {
 		own = append(own, o.Address.Addr().String())
 	}

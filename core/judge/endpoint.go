@@ -28,7 +28,7 @@ func ofFacts(e facts.Endpoint, context Context) Judgement {
 		j.Shown = append(j.Shown, shownOf(a))
 		if a.bundle != nil {
 			a.bundle.examine()
-			j.draw(a.bundle, a.seen.Address.String(), seen)
+			j.draw(a.bundle, a.seen.Place(), seen)
 		}
 	}
 	findings := append(ofEndpoint(v), each(func(a *address) []Finding {

@@ -64,7 +64,7 @@ func (p *placed) look(e *facts.Endpoint) {
 			continue
 		}
 		if leaf, err := p.context.certificate(o.Certificates[0]); err == nil {
-			p.served = append(p.served, servedLeaf{leaf, o.Address.String(), o.At.Before(p.from.Known)})
+			p.served = append(p.served, servedLeaf{leaf, o.Place(), o.At.Before(p.from.Known)})
 		}
 	}
 }

@@ -137,7 +137,7 @@ func protoNothingElse(v *visited) []Finding {
 	for i := range v.facts.Observations {
 		if o := &v.facts.Observations[i]; choseUnasked(o) {
 			f := notOffered(o.Settings)
-			f.Addresses = []string{o.Address.String()}
+			f.Addresses = []string{o.Place()}
 			out = append(out, f)
 		}
 	}

@@ -32,13 +32,15 @@ func reachOutcome(v *visited) []Finding {
 	var out []Finding
 	for i := range v.facts.Observations {
 		o := &v.facts.Observations[i]
-		address, detail, target := o.Address.String(), words.Of(o.Detail), v.facts.Endpoint
+		address, detail, target := o.Place(), words.Of(o.Detail), v.facts.Endpoint
 		var f Finding
 		switch code, known := reachCodes[o.Outcome]; {
 		case o.Outcome == facts.Answered, choseUnasked(o):
 			continue
 		case known:
 			f = found(code[0], target, target, code[1], detail)
+		case v.answered && !v.answeredFrom(o.Vantage): // that the vantages differ has a code of its own
+			continue
 		case v.answered:
 			f = found("reach.address-refused", address, address, "%s does not answer, while other addresses do: %s.",
 				address, detail)

@@ -54,7 +54,7 @@ func (s Shown) Accepted() []ShownVersion {
 // shownOf puts what an address showed beside what the policy wants.
 func shownOf(a *address) Shown {
 	p := &a.context.Policy
-	s := Shown{Address: a.seen.Address.String(), Versions: []ShownVersion{}, Suites: []ShownSuite{},
+	s := Shown{Address: a.seen.Place(), Versions: []ShownVersion{}, Suites: []ShownSuite{},
 		Settings: []ShownSetting{}}
 	for _, v := range slices.Backward(tlswire.Versions) {
 		name := v.String()

@@ -45,6 +45,7 @@ var checks = []check{
 	{codes: []string{"http.challenge-unreachable", "http.challenge-redirected"}, endpoint: httpChallenge},
 	{codes: []string{"deploy.default-name-differs"}, endpoint: each(deployDefaultName)},
 	{codes: []string{"deploy.addresses-differ"}, endpoint: deployAddressesDiffer},
+	{codes: []string{"deploy.vantages-differ"}, endpoint: deployVantagesDiffer},
 
 	{codes: []string{"chain.incomplete"}, chain: chainIncomplete},
 	{codes: []string{"chain.bad-signature", "chain.not-an-authority", "chain.path-length", "chain.unknown-critical"},

@@ -53,7 +53,7 @@ func TestRulesAreInTheFilesOfTheirAreas(t *testing.T) {
 		for _, m := range regexp.MustCompile(`"([a-z]+\.[a-z0-9-]+)"`).FindAllStringSubmatch(string(source), -1) {
 			if code := m[1]; codes[code] {
 				area, _, _ := strings.Cut(code, ".")
-				assert.True(t, path == area+".go" || area == "config" && strings.HasPrefix(path, area), "%s in %s",
+				assert.True(t, path == area+".go" || (area == "config" || area == "deploy") && strings.HasPrefix(path, area), "%s in %s",
 					code, path)
 				met[code] = true
 			}
@@ -136,6 +136,8 @@ func severities(t *testing.T) map[string]judge.Judgement {
 			requiring("TLS 1.2")),
 		"proto.without-tls13 fault": judge.Endpoint(observed(served("1.2", leaf, s.lower.DER, s.upper.DER)),
 			requiring("TLS 1.3")),
+		"deploy.vantages-differ risk": judge.Endpoint(observed(from("inside", served("1.3", leaf)),
+			from("outside", served("1.2", leaf))), s.context()),
 		"suite.no-forward-secrecy note": judge.Endpoint(observed(some), s.context()),
 	}
 }

@@ -150,7 +150,7 @@ func each(check func(*address) []Finding) func(*visited) []Finding {
 		var out []Finding
 		for _, a := range v.addresses {
 			for _, f := range check(a) {
-				f.Addresses = []string{a.seen.Address.String()}
+				f.Addresses = []string{a.seen.Place()}
 				out = append(out, f)
 			}
 		}

@@ -27,13 +27,14 @@ type BulkSettings struct {
 	Policy        *string           `json:"policy,omitempty" maxLength:"100" doc:"Empty for that which is usual"`
 	Trust         *[]string         `json:"trust,omitempty" maxItems:"50"`
 	Audiences     *[]string         `json:"audiences,omitempty" maxItems:"50"`
+	Vantages      *[]string         `json:"vantages,omitempty" maxItems:"20" doc:"None of them for where the service is"`
 	Authenticated *bool             `json:"authenticated,omitempty"`
 	Labels        map[string]string `json:"labels,omitempty" doc:"An empty value takes the label away; others stay"`
 }
 
 // Empty reports whether nothing is set.
 func (s BulkSettings) Empty() bool {
-	return s.Policy == nil && s.Trust == nil && s.Audiences == nil && s.Authenticated == nil && len(s.Labels) == 0
+	return s.Policy == nil && s.Trust == nil && s.Audiences == nil && s.Vantages == nil && s.Authenticated == nil && len(s.Labels) == 0
 }
 
 // Over is what the settings are with it.
@@ -46,6 +47,9 @@ func (s BulkSettings) Over(settings EndpointSettings) EndpointSettings {
 	}
 	if s.Audiences != nil {
 		settings.Audiences = slices.Clone(*s.Audiences)
+	}
+	if s.Vantages != nil {
+		settings.Vantages = slices.Clone(*s.Vantages)
 	}
 	if s.Authenticated != nil {
 		settings.Authenticated = *s.Authenticated

@@ -6,6 +6,7 @@ import "time"
 type Worker struct {
 	Name    string    `json:"name" doc:"Of the instance"`
 	Kind    string    `json:"kind" enum:"serve,work" doc:"serve also serves the API and the console"`
+	Vantage string    `json:"vantage,omitempty" doc:"From where it visits: one that only works does nothing else"`
 	Host    string    `json:"host,omitempty"`
 	Version string    `json:"version,omitempty"`
 	Started time.Time `json:"started"`

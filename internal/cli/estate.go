@@ -122,6 +122,8 @@ func (f *settingsFlags) add(cmd *cobra.Command) {
 	flags.StringArrayVar(&f.Trust, "trust", nil,
 		"accept with this trust `STORE` of the service; repeat for alternatives")
 	flags.StringArrayVar(&f.Audiences, "audience", nil, "require this trust `STORE` to accept; repeat for more")
+	flags.StringArrayVar(&f.Vantages, "vantage", nil,
+		"visit it from this `VANTAGE`, where a \"nurvikd work --vantage\" runs; repeat for more")
 	flags.StringArrayVar(&f.labels, "label", nil, "label the endpoint with `KEY=VALUE`; repeat for more")
 }
 
@@ -207,6 +209,7 @@ func merged(cmd *cobra.Command, present, given api.EndpointSettings) api.Endpoin
 		"policy":        func() { present.Policy = given.Policy },
 		"trust":         func() { present.Trust = nonEmpty(given.Trust) },
 		"audience":      func() { present.Audiences = nonEmpty(given.Audiences) },
+		"vantage":       func() { present.Vantages = nonEmpty(given.Vantages) },
 		"label":         func() { present.Labels = given.Labels },
 	} {
 		if cmd.Flags().Changed(flag) {

@@ -21,7 +21,7 @@ import (
 func (a *app) estateBulkChange(server *string) *cobra.Command {
 	var c api.BulkChange
 	var policyName string
-	var trusted, audiences, labels []string
+	var trusted, audiences, vantages, labels []string
 	var authenticated bool
 	cmd := &cobra.Command{
 		Use: "bulk-change", Short: "Change settings of all endpoints that match a filter", Args: cobra.NoArgs,
@@ -37,15 +37,15 @@ changed. Settings that are not named stay as they are. --dry-run shows what woul
 		if flags.Changed("policy") {
 			c.Set.Policy = &policyName
 		}
-		for flag, list := range map[string]*[]string{"trust": &trusted, "audience": &audiences} {
-			if !flags.Changed(flag) {
-				continue
-			}
-			*list = slices.DeleteFunc(*list, func(s string) bool { return s == "" })
-			if flag == "trust" {
-				c.Set.Trust = list
-			} else {
-				c.Set.Audiences = list
+		for _, x := range []struct {
+			flag string
+			list *[]string
+			set  **[]string
+		}{{"trust", &trusted, &c.Set.Trust}, {"audience", &audiences, &c.Set.Audiences},
+			{"vantage", &vantages, &c.Set.Vantages}} {
+			if flags.Changed(x.flag) {
+				*x.list = slices.DeleteFunc(*x.list, func(s string) bool { return s == "" })
+				*x.set = x.list
 			}
 		}
 		if flags.Changed("authenticated") {
@@ -62,8 +62,8 @@ changed. Settings that are not named stay as they are. --dry-run shows what woul
 			c.Set.Labels[key] = value
 		}
 		if c.Set.Empty() {
-			return usage(errors.New("nothing is to be changed: name --policy, --trust, --audience, --authenticated " +
-				"or --label"))
+			return usage(errors.New("nothing is to be changed: name --policy, --trust, --audience, --vantage, " +
+				"--authenticated or --label"))
 		}
 		if c.Filter == (api.EndpointFilter{}) {
 			return usage(errors.New("say which endpoints: --match-label, --match-text, --match-verdict, " +
@@ -88,6 +88,7 @@ changed. Settings that are not named stay as they are. --dry-run shows what woul
 	flags.StringVar(&policyName, "policy", "", "judge them by this `POLICY`; an empty one is the usual")
 	flags.StringArrayVar(&trusted, "trust", nil, "one of these trust `STORES` must accept; repeat for more")
 	flags.StringArrayVar(&audiences, "audience", nil, "all of these trust `STORES` must accept; repeat for more")
+	flags.StringArrayVar(&vantages, "vantage", nil, "visit them from this `VANTAGE`; repeat for more")
 	flags.BoolVar(&authenticated, "authenticated", false, "clients verify certificates, even on port 25")
 	flags.StringArrayVar(&labels, "label", nil, "set this label, `KEY=VALUE`; KEY= takes it away; repeat for more")
 	return cmd

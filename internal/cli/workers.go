@@ -39,13 +39,16 @@ do its work.`,
 }
 
 func printWorkers(w io.Writer, list []api.Worker) error {
-	out := report.NewTable("name", "does", "on", "version", "since", "visits now")
+	out := report.NewTable("name", "does", "vantage", "on", "version", "since", "visits now")
 	for _, x := range list {
 		does := "serves and works"
-		if x.Kind == "work" {
+		switch {
+		case x.Kind == "work" && x.Vantage != "":
+			does = "visits"
+		case x.Kind == "work":
 			does = "works"
 		}
-		out.AppendRow(table.Row{x.Name, does, x.Host, x.Version, x.Started.Local().Format("2006-01-02 15:04"),
+		out.AppendRow(table.Row{x.Name, does, x.Vantage, x.Host, x.Version, x.Started.Local().Format("2006-01-02 15:04"),
 			fmt.Sprintf("%d of %d", x.Running, x.Visits)})
 	}
 	_, err := fmt.Fprintln(w, out.Render())

@@ -138,6 +138,8 @@ func (a *app) workFlags(cmd *cobra.Command, c *service.Config) {
 		"started as root, run everything as the user `NAME` (default "+usualUser+", where that user exists)")
 	flags.StringVar(&c.Instance, "instance", "",
 		"call this process `NAME` among those on one database (default the host's name)")
+	flags.StringVar(&c.Vantage, "vantage", "",
+		"also visit the endpoints that name this vantage, `NAME`; \"nurvikd work\" then does nothing else")
 	flags.StringVar(&c.Resolver.Address, "resolver", "",
 		"ask the DNS server at `ADDRESS[:PORT]` instead of the system's, for CAA and TLSA records too")
 	flags.BoolVar(&c.Resolver.Validates, "resolver-validates", false,
@@ -227,9 +229,14 @@ func (a *app) workCommand() *cobra.Command {
 		Long: `Takes jobs from the PostgreSQL database of a service, on this machine, beside that service
 and any number of others. A host is visited by one of them at a time. It serves nobody, and
 needs nothing but the database. At a stop it lets visits that are under way end for half a
-minute; what has not ended then, the others do.`,
+minute; what has not ended then, the others do.
+
+With --vantage it makes the visits of the endpoints that name this vantage in their
+settings, and nothing else: their names are looked up on this machine, and the service
+compares what each vantage sees. Several workers may share one vantage.`,
 		Example: `  nurvikd work --database postgres://nurvik@db.tarnholm.example/nurvik
-  nurvikd work --database postgres://nurvik@db.tarnholm.example/nurvik --instance pier --visits 100`,
+  nurvikd work --database postgres://nurvik@db.tarnholm.example/nurvik --instance pier --visits 100
+  nurvikd work --database postgres://nurvik@db.tarnholm.example/nurvik --vantage outside`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
 			if c.Log, err = a.log(); err != nil {

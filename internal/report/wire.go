@@ -27,7 +27,7 @@ func wire(w io.Writer, e facts.Endpoint, shown []judge.Shown, long bool, s Style
 		}
 		fmt.Fprintf(&out, "\n%s on %s: %s effort, %s\n\n", e.Endpoint, o.Address, o.Effort,
 			Plural(len(o.Connections), "connection"))
-		i := slices.IndexFunc(shown, func(x judge.Shown) bool { return x.Address == o.Address.String() })
+		i := slices.IndexFunc(shown, func(x judge.Shown) bool { return x.Address == o.Place() })
 		if i < 0 {
 			continue
 		}

@@ -34,6 +34,7 @@ type Config struct {
 	Listen      string // ADDRESS:PORT
 	SignIn      SignIn
 	PublicHosts []string           // further host names under which the service is reached
+	Vantage     string             // from where it visits too, or alone where it only works; "" for none
 	Instance    string             // name among the processes on one database
 	Resolver    vantage.NameServer // to ask instead of the system's
 	Visits      int                // visits under way at once

@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"time"
 
+	"nurvik/core/endpoint"
 	"nurvik/core/facts"
 	"nurvik/core/plain"
 	"nurvik/core/policy"
@@ -40,6 +41,11 @@ func (c Config) check() (out settled, err error) {
 	if out.effort, err = facts.ParseEffort(c.Effort); err != nil {
 		return out, fmt.Errorf("--effort: %w", err)
 	}
+	if c.Vantage != "" {
+		if err := endpoint.CheckVantage(c.Vantage); err != nil {
+			return out, fmt.Errorf("--vantage: %w", err)
+		}
+	}
 	if c.KeepDays < 0 {
 		return out, errors.New("--keep-days is a number of days, or 0 for ever")
 	}
@@ -54,7 +60,7 @@ func (c Config) queue(ctx context.Context, s *store.Store, told settled, o jobs.
 	})
 	o.Network, o.Report, o.Now, o.Log = told.network, report, s.Clock.Stamp, c.Log
 	o.Network.Report, o.Network.Dial = report, gated(o.Gate, told.network.Dial)
-	o.Instance, o.Visits, o.Effort, o.Limits = c.Instance, c.Visits, told.effort, vantage.Afford(c.Limits)
+	o.Instance, o.Vantage, o.Visits, o.Effort, o.Limits = c.Instance, c.Vantage, c.Visits, told.effort, vantage.Afford(c.Limits)
 	o.Desk = inquiry.New(inquiry.Options{Revocation: !c.Silent, Issuers: c.Issuers, Networks: told.networks,
 		Lookup: told.network.Lookup, Now: o.Now, Report: report})
 	if err := s.SeedPolicies(ctx, policy.Names(), o.Now()); err != nil {

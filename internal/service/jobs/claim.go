@@ -90,12 +90,12 @@ func (c *claim) lock(ctx context.Context) (bool, error) {
 
 // write makes this process the holder.
 func (c *claim) write(ctx context.Context) error {
-	_, err := c.pool.Exec(ctx, `INSERT INTO workers (instance, holder, beat_at, kind, host, version, visits)
-		VALUES ($1, $2, now(), $3, $4, $5, $6)
+	_, err := c.pool.Exec(ctx, `INSERT INTO workers (instance, holder, beat_at, kind, host, version, visits, vantage)
+		VALUES ($1, $2, now(), $3, $4, $5, $6, $7)
 		ON CONFLICT (instance) DO UPDATE SET beat_at = excluded.beat_at, kind = excluded.kind, host = excluded.host,
-			version = excluded.version, visits = excluded.visits, holder = excluded.holder,
+			version = excluded.version, visits = excluded.visits, vantage = excluded.vantage, holder = excluded.holder,
 			started_at = CASE workers.holder WHEN excluded.holder THEN workers.started_at ELSE now() END`,
-		c.instance, c.holder, c.self.Kind, c.self.Host, c.self.Version, c.self.Visits)
+		c.instance, c.holder, c.self.Kind, c.self.Host, c.self.Version, c.self.Visits, c.self.Vantage)
 	return err
 }
 

@@ -171,28 +171,10 @@ func (q *Queue) storable(tx *store.Tx, target string, f *facts.Endpoint, j *judg
 func unvisited(visits []store.Visit) string {
 	for _, v := range visits {
 		if v.State == store.VisitFailed {
-			return v.Address + ": " + v.Failure
+			return placeOf(v) + ": " + v.Failure
 		}
 	}
 	return "its address was not looked up: this machine had run out of file descriptors, local ports or memory"
-}
-
-// observedAt are the facts of an endpoint, with what its visits brought.
-func observedAt(x store.Examined, visits []store.Visit) facts.Endpoint {
-	out := facts.Endpoint{Schema: facts.Schema, Endpoint: x.Endpoint.Target}
-	if x.Facts != nil {
-		out = *x.Facts
-	}
-	out.Observations = nil
-	for _, v := range visits {
-		switch {
-		case v.State == store.VisitFailed:
-			out.Unvisited = append(out.Unvisited, v.Address)
-		case v.Observation != nil:
-			out.Observations = append(out.Observations, *v.Observation)
-		}
-	}
-	return out
 }
 
 // library is what settings refer to by name.

@@ -3,6 +3,7 @@ package jobs
 import (
 	"context"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
@@ -100,7 +101,7 @@ func (q *Queue) savePlan(ctx context.Context, a store.Audit, planned map[int64]f
 		unvisited := len(planned)
 		met := map[int64]bool{}
 		for i, v := range saved {
-			list[i] = visitArgs{AuditID: a.ID, VisitID: v.ID, Scheduled: a.Schedule != "", Spread: spread,
+			list[i] = visitArgs{AuditID: a.ID, VisitID: v.ID, Vantage: v.Vantage, Scheduled: a.Schedule != "", Spread: spread,
 				at: begin[v.EndpointID]}
 			if !met[v.EndpointID] {
 				met[v.EndpointID], unvisited = true, unvisited-1
@@ -123,6 +124,15 @@ func (q *Queue) plan(ctx context.Context, audit int64, examined []store.Examined
 	var group sync.WaitGroup
 	planned := map[int64]facts.Endpoint{}
 	var visits []store.Visit
+	examined = slices.DeleteFunc(slices.Clone(examined), func(x store.Examined) bool {
+		for _, name := range x.Endpoint.Settings.Vantages { // there its name is looked up, and may lead elsewhere
+			visits = append(visits, store.Visit{AuditID: audit, EndpointID: x.Endpoint.ID, Vantage: name,
+				State: store.VisitWaiting})
+			planned[x.Endpoint.ID] = facts.Endpoint{Schema: facts.Schema, Endpoint: x.Endpoint.Target,
+				Observations: []facts.Observation{}}
+		}
+		return len(x.Endpoint.Settings.Vantages) > 0
+	})
 	slots := make(chan struct{}, 32)
 	for _, x := range examined {
 		slots <- struct{}{}

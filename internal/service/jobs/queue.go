@@ -39,6 +39,7 @@ const (
 type Options struct {
 	Instance string // name of this process among those on the same database; default the host's
 	Kind     string // of this process: serve, the default, or work
+	Vantage  string // from where it visits: serve besides its own place, work instead of it; "" for none
 	Visits   int    // visits under way at once; default 50
 	Network  probe.Network
 	Gate     *outbound.Gate // of visits; nil lets through everything
@@ -50,6 +51,7 @@ type Options struct {
 	Now      func() time.Time
 	Keep     time.Duration // how long old records are kept; 0 for ever
 	Drain    time.Duration // how long jobs that are under way may take to end at a stop; default 3 s
+	Absent   time.Duration // after which nobody waits for a vantage at which nobody works; default 2 minutes
 	Turn     time.Duration // of a job that goes on with one portion after another; default 5 minutes
 	Report   rescue.Report // takes defects of ours to the log
 }
@@ -80,6 +82,9 @@ func Open(ctx context.Context, s *store.Store, o Options) (*Queue, error) {
 	}
 	if o.Visits <= 0 {
 		o.Visits = 50
+	}
+	if o.Absent <= 0 {
+		o.Absent = 2 * time.Minute
 	}
 	if o.Turn <= 0 {
 		o.Turn = turn
@@ -118,10 +123,9 @@ func Open(ctx context.Context, s *store.Store, o Options) (*Queue, error) {
 	river.AddWorker(workers, &holdingWorker{queue: q})
 	river.AddWorker(workers, &whatIfWorker{queue: q})
 	q.worker, err = river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
-		ID:      q.id(),
-		Workers: workers,
-		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 4}, judgeQueue: {MaxWorkers: 4},
-			visitQueue: {MaxWorkers: o.Visits}},
+		ID:          q.id(),
+		Workers:     workers,
+		Queues:      o.queues(),
 		JobTimeout:  longest,
 		RetryPolicy: retries{s.Clock},
 		// Jobs of dead workers are taken by sweeping. The queue's own way looks at this machine's clock, which may be
@@ -131,6 +135,28 @@ func Open(ctx context.Context, s *store.Store, o Options) (*Queue, error) {
 		Test:                 timing,
 	})
 	return q, err
+}
+
+// queues are those that the process takes jobs from. Who works at a vantage alone does nothing else: it may be where
+// nothing but the database and its neighbours can be reached.
+func (o Options) queues() map[string]river.QueueConfig {
+	out := map[string]river.QueueConfig{}
+	if o.Vantage != "" {
+		out[queueOf(o.Vantage)] = river.QueueConfig{MaxWorkers: o.Visits}
+	}
+	if o.Vantage == "" || o.Kind != "work" {
+		out[river.QueueDefault], out[judgeQueue] = river.QueueConfig{MaxWorkers: 4}, river.QueueConfig{MaxWorkers: 4}
+		out[visitQueue] = river.QueueConfig{MaxWorkers: o.Visits}
+	}
+	return out
+}
+
+// queueOf is the queue of the visits from a vantage.
+func queueOf(vantage string) string {
+	if vantage == "" {
+		return visitQueue
+	}
+	return visitQueue + "-" + vantage
 }
 
 // longest is the time limit of planning and judging; a visit has its own. The
@@ -180,8 +206,8 @@ func (q *Queue) id() string { return "nurvikd-" + q.options.Instance }
 // self is what this process says of itself.
 func (q *Queue) self() store.Worker {
 	host, _ := os.Hostname() // without one it is told without
-	return store.Worker{Instance: q.id(), Kind: q.options.Kind, Host: host, Version: version.Number,
-		Visits: q.options.Visits}
+	return store.Worker{Instance: q.id(), Kind: q.options.Kind, Vantage: q.options.Vantage, Host: host,
+		Version: version.Number, Visits: q.options.Visits}
 }
 
 // Start claims the instance's name, returns the jobs of a predecessor that was

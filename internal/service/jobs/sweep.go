@@ -82,6 +82,16 @@ func (q *Queue) sweep(ctx context.Context) {
 }
 
 func (q *Queue) sweepOnce(ctx context.Context, all bool) error {
+	if err := q.store.SeeVantages(ctx); err != nil {
+		return fmt.Errorf("vantages: %w", err)
+	}
+	if all {
+		if n, err := q.store.Abandoned(ctx, q.options.Absent); err != nil {
+			return fmt.Errorf("visits from vantages at which nobody works: %w", err)
+		} else if n > 0 {
+			q.options.Log.Warn("visits were given up: nobody works at their vantage", "visits", n)
+		}
+	}
 	for _, rule := range sweepRules {
 		if rule.rare && !all {
 			continue

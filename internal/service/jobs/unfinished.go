@@ -1,6 +1,7 @@
 package jobs
 
 import (
+	"cmp"
 	"context"
 	"net/netip"
 	"time"
@@ -14,8 +15,8 @@ import (
 // at 100 it locks out the whole host (max_connect_errors), and with it the programs of its administrator.
 const mostUnfinished = 80
 
-// vantage is from where this process visits.
-const vantage = "local"
+// vantageOf is from where a visit is made, as the counts know it.
+func vantageOf(v store.Visit) string { return cmp.Or(v.Vantage, "local") }
 
 // paused is what is stored instead of a visit to a server that is about to lock this machine out; nil where it may be
 // visited.
@@ -23,7 +24,7 @@ func (q *Queue) paused(ctx context.Context, visit store.Visit, call probe.Call) 
 	if call.Scheme != "mysql" {
 		return nil, nil
 	}
-	u, err := q.store.Unfinished(ctx, vantage, visit.Address)
+	u, err := q.store.Unfinished(ctx, vantageOf(visit), visit.Address)
 	if err != nil || u.Connections < mostUnfinished {
 		return nil, err
 	}
@@ -31,7 +32,7 @@ func (q *Queue) paused(ctx context.Context, visit store.Visit, call probe.Call) 
 	if err != nil {
 		return nil, err
 	}
-	return &facts.Observation{Address: address, ServerName: visit.ServerName, At: q.options.Now(), Outcome: facts.Busy,
+	return &facts.Observation{Address: address, Vantage: visit.Vantage, ServerName: visit.ServerName, At: q.options.Now(), Outcome: facts.Busy,
 		Detail: facts.Because(facts.LockNear, u.Connections, u.Since.UTC().Format(time.DateOnly))}, nil
 }
 
@@ -40,6 +41,6 @@ func (q *Queue) countUnfinished(ctx context.Context, visit store.Visit, call pro
 	if call.Scheme != "mysql" {
 		return nil
 	}
-	return q.store.AddUnfinished(ctx, store.UnfinishedLogins{Vantage: vantage, Address: visit.Address,
+	return q.store.AddUnfinished(ctx, store.UnfinishedLogins{Vantage: vantageOf(visit), Address: visit.Address,
 		Connections: len(o.Connections), Since: q.options.Now()})
 }

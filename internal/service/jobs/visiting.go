@@ -20,6 +20,8 @@ type visitArgs struct {
 	AuditID int64 `json:"audit_id"`
 	VisitID int64 `json:"visit_id"`
 
+	Vantage string `json:"vantage,omitempty"` // from where
+
 	Scheduled bool      `json:"scheduled,omitempty"`
 	Spread    int       `json:"spread,omitempty"` // seconds; it may be put off as long
 	at        time.Time // before which it does not begin
@@ -30,7 +32,7 @@ func (visitArgs) Kind() string { return "visit" }
 
 // InsertOpts implements river.JobArgsWithInsertOpts.
 func (a visitArgs) InsertOpts() river.InsertOpts {
-	return river.InsertOpts{Queue: visitQueue, MaxAttempts: visitAttempts, Priority: priority(a.Scheduled),
+	return river.InsertOpts{Queue: queueOf(a.Vantage), MaxAttempts: visitAttempts, Priority: priority(a.Scheduled),
 		ScheduledAt: a.at}
 }
 
@@ -56,7 +58,11 @@ func (w *visitWorker) Work(ctx context.Context, job *river.Job[visitArgs]) error
 			if wait := quietFor(audit, q.options.Now()); wait > 0 {
 				return river.JobSnooze(wait/2 + rand.N(wait/2+1))
 			}
-			if err := w.visit(ctx, visit, job.Attempt >= job.MaxAttempts); err != nil {
+			visitOne := w.visit
+			if visit.Address == "" {
+				visitOne = w.lookUp
+			}
+			if err := visitOne(ctx, visit, job.Attempt >= job.MaxAttempts); err != nil {
 				return err
 			}
 		}
@@ -101,6 +107,7 @@ func (w *visitWorker) visit(ctx context.Context, visit store.Visit, last bool) e
 	if err == nil {
 		var o facts.Observation
 		if o, err = q.prober.Visit(ctx, address, call); err == nil {
+			o.Vantage = visit.Vantage
 			o.At = started.Truncate(time.Millisecond) // by the clock that all processes share
 			visit.State, visit.Observation = store.VisitDone, &o
 			if err := q.countUnfinished(context.WithoutCancel(ctx), visit, call, o); err != nil {
@@ -133,8 +140,8 @@ func (q *Queue) finish(ctx context.Context, visit store.Visit) error {
 		return err
 	}
 	defect := q.options.Report.Note(visit.Address, fmt.Sprintf("the observation cannot be stored: %v", err))
-	visit.Observation = &facts.Observation{Address: visit.Observation.Address, ServerName: visit.ServerName,
-		At: visit.Observation.At, Outcome: facts.ExaminationFailed,
+	visit.Observation = &facts.Observation{Address: visit.Observation.Address, Vantage: visit.Vantage,
+		ServerName: visit.ServerName, At: visit.Observation.At, Outcome: facts.ExaminationFailed,
 		Detail: facts.Because(facts.OwnDefect, defect.Reference)}
 	return q.store.FinishVisit(ctx, visit)
 }

@@ -168,7 +168,7 @@ func (c *catch) save(t *Tx) error {
 func (t *Tx) addressPlaces(endpoint int64, f facts.Endpoint) (map[string]int64, error) {
 	out := map[string]int64{}
 	for _, o := range f.Observations {
-		p := Place{Kind: AddressPlace, EndpointID: &endpoint, Address: o.Address.String(), ServerName: o.ServerName}
+		p := Place{Kind: AddressPlace, EndpointID: &endpoint, Address: o.Place(), ServerName: o.ServerName}
 		if err := t.place(&p); err != nil {
 			return nil, err
 		}
@@ -192,7 +192,7 @@ func (t *Tx) place(p *Place) error {
 func (t *Tx) sightAddresses(places map[string]int64, f facts.Endpoint, at time.Time) error {
 	c := newCatch(at)
 	for _, o := range f.Observations {
-		place := places[o.Address.String()]
+		place := places[o.Place()]
 		for position, der := range o.Certificates {
 			c.certificate(place, position, der)
 		}
@@ -357,7 +357,7 @@ func (s *Store) ServedElsewhere(ctx context.Context, than []Examined, names []st
 	}
 	var out []facts.Endpoint
 	for _, r := range rows {
-		address, err := netip.ParseAddrPort(r.Address)
+		address, err := netip.ParseAddrPort(facts.AddressOf(r.Address))
 		if err != nil {
 			continue
 		}

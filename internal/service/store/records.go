@@ -128,10 +128,12 @@ type Visit struct {
 	ID          int64
 	AuditID     int64
 	EndpointID  int64
-	Address     string
+	Vantage     string // from where; "" is where the service itself is
+	Address     string // "" where the name is looked up at the vantage
 	ServerName  string
 	State       string
 	Observation *facts.Observation `gorm:"serializer:json"`
+	Lookup      *facts.Endpoint    `gorm:"serializer:json"` // without an address: what the name led to there
 	Failure     string
 }
 

@@ -9,6 +9,7 @@ import (
 type Worker struct {
 	Instance  string // as the job queue knows it
 	Kind      string // serve or work
+	Vantage   string // from where it visits, besides or instead of where the service is
 	Host      string
 	Version   string
 	Visits    int // at once, at most
