@@ -94,7 +94,8 @@ func deployVantagesDiffer(v *visited) []Finding {
 	}
 	var out []Finding
 	if len(answered) > 0 && len(silent) > 0 {
-		f := found("deploy.vantages-differ", "reach", "reach", "It answers %s, and does not %s.", answered[0], silent[0])
+		f := found("deploy.vantages-differ", "reach", "reach", "It answers %s, and does not %s.", answered[0],
+			silent[0])
 		f.Evidence.Observations = silent
 		out = append(out, f)
 	}
@@ -103,8 +104,8 @@ func deployVantagesDiffer(v *visited) []Finding {
 		if i < 0 {
 			continue
 		}
-		f := found("deploy.vantages-differ", x.subject, x.subject, "%s and %s %s.", words.Capital(all[0].place), all[i].place,
-			x.vantages)
+		f := found("deploy.vantages-differ", x.subject, x.subject, "%s and %s %s.",
+			words.Capital(all[0].place), all[i].place, x.vantages)
 		f.Evidence.Observations = []string{all[0].place + ": " + x.of(all[0]), all[i].place + ": " + x.of(all[i])}
 		out = append(out, f)
 	}

@@ -34,7 +34,8 @@ type BulkSettings struct {
 
 // Empty reports whether nothing is set.
 func (s BulkSettings) Empty() bool {
-	return s.Policy == nil && s.Trust == nil && s.Audiences == nil && s.Vantages == nil && s.Authenticated == nil && len(s.Labels) == 0
+	return s.Policy == nil && s.Trust == nil && s.Audiences == nil && s.Vantages == nil &&
+		s.Authenticated == nil && len(s.Labels) == 0
 }
 
 // Over is what the settings are with it.

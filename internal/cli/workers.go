@@ -48,7 +48,8 @@ func printWorkers(w io.Writer, list []api.Worker) error {
 		case x.Kind == "work":
 			does = "works"
 		}
-		out.AppendRow(table.Row{x.Name, does, x.Vantage, x.Host, x.Version, x.Started.Local().Format("2006-01-02 15:04"),
+		out.AppendRow(table.Row{x.Name, does, x.Vantage, x.Host, x.Version,
+			x.Started.Local().Format("2006-01-02 15:04"),
 			fmt.Sprintf("%d of %d", x.Running, x.Visits)})
 	}
 	_, err := fmt.Fprintln(w, out.Render())

@@ -32,6 +32,7 @@ endpoints:
     audiences: [inner]
     labels: {quay: south}
     authenticated: true
+    vantages: [harbour, outside]
 `
 
 func TestParse(t *testing.T) {
@@ -45,6 +46,7 @@ func TestParse(t *testing.T) {
 	assert.Equal(t, "post.tarnholm.example:993", second.Endpoint)
 	assert.Equal(t, []string{"system"}, second.Trust, "what the entry says comes before the default")
 	assert.Equal(t, map[string]string{"quay": "south", "crew": "day"}, second.Labels)
+	assert.Equal(t, []string{"harbour", "outside"}, second.Vantages)
 	assert.Equal(t, []bool{false, true}, []bool{first.Authenticated, second.Authenticated})
 	assert.Equal(t, limits.Limits{HostPerSecond: 3, Visit: 90 * time.Second}, e.Limits)
 	assert.Equal(t, &estatefile.Resolver{Address: "192.0.2.53", Validates: true}, e.Resolver)
@@ -54,6 +56,10 @@ func TestParseSaysWhereAndWhat(t *testing.T) {
 	tests := []struct{ name, text, want string }{
 		{"misspelt key", "endpoints:\n  - endpoit: a.example\n",
 			`estate.yaml:2: the key "endpoit" is not known; "endpoint" may be meant`},
+		{"no vantage", "endpoints:\n  - endpoint: a.example\n    vantages: [Out Side]\n",
+			`estate.yaml:2: "Out Side" is no name of a vantage`},
+		{"a vantage twice", "endpoints:\n  - endpoint: a.example\n    vantages: [out, out]\n",
+			`"out" is named twice`},
 		{"no endpoint", "endpoints:\n  - endpoint: a b\n", "estate.yaml:2:"},
 		{"listed twice", "endpoints:\n  - endpoint: a.example\n  - endpoint: A.example:443\n",
 			"estate.yaml:3: a.example:443 is listed twice, first in line 2"},

@@ -60,7 +60,8 @@ func (c Config) queue(ctx context.Context, s *store.Store, told settled, o jobs.
 	})
 	o.Network, o.Report, o.Now, o.Log = told.network, report, s.Clock.Stamp, c.Log
 	o.Network.Report, o.Network.Dial = report, gated(o.Gate, told.network.Dial)
-	o.Instance, o.Vantage, o.Visits, o.Effort, o.Limits = c.Instance, c.Vantage, c.Visits, told.effort, vantage.Afford(c.Limits)
+	o.Instance, o.Vantage, o.Visits, o.Effort = c.Instance, c.Vantage, c.Visits, told.effort
+	o.Limits = vantage.Afford(c.Limits)
 	o.Desk = inquiry.New(inquiry.Options{Revocation: !c.Silent, Issuers: c.Issuers, Networks: told.networks,
 		Lookup: told.network.Lookup, Now: o.Now, Report: report})
 	if err := s.SeedPolicies(ctx, policy.Names(), o.Now()); err != nil {

@@ -8,6 +8,7 @@
           <tr>
             <th>{{ t('workers.name') }}</th>
             <th>{{ t('workers.does') }}</th>
+            <th v-if="vantages">{{ t('workers.vantage') }}</th>
             <th>{{ t('workers.host') }}</th>
             <th>{{ t('workers.version') }}</th>
             <th>{{ t('workers.since') }}</th>
@@ -17,7 +18,8 @@
         <tbody>
           <tr v-for="one in workers" :key="one.name" data-test="worker">
             <td>{{ one.name }}</td>
-            <td>{{ t(one.kind === 'work' ? 'workers.work' : 'workers.serve') }}</td>
+            <td>{{ t(does(one)) }}</td>
+            <td v-if="vantages">{{ one.vantage }}</td>
             <td>{{ one.host }}</td>
             <td>{{ one.version }}</td>
             <td class="nowrap">{{ moment(one.started) }}</td>
@@ -30,13 +32,19 @@
 </template>
 
 <script lang="ts" setup>
-import { onMounted, onUnmounted, ref } from 'vue'
+import { computed, onMounted, onUnmounted, ref } from 'vue'
 import { api, result } from '../api/client'
 import { moment, t } from '../words/t'
 import type { Worker } from '../api/client'
 
 const refresh = 10_000 // milliseconds; a worker that is gone is missing within half a minute
 const workers = ref<Worker[]>()
+const vantages = computed(() => workers.value?.some((one) => one.vantage))
+
+function does(one: Worker) {
+  if (one.kind === 'serve') return 'workers.serve'
+  return one.vantage ? 'workers.visitsOnly' : 'workers.work'
+}
 
 async function load() {
   const answer = await result(api.GET('/api/v1/workers'))

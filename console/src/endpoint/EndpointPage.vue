@@ -61,6 +61,10 @@
         </section>
       </div>
     </div>
+    <section v-if="vantages.length" class="chains" :aria-label="t('vantages.title')">
+      <h2>{{ t('vantages.title') }}</h2>
+      <VantageTable :columns="vantages" />
+    </section>
     <section v-if="deployments.length" class="chains" :aria-label="t('deployment.title')">
       <h2>{{ t('deployment.title') }}</h2>
       <DeploymentTable :deployments="deployments" />
@@ -100,7 +104,9 @@ import DeploymentTable from './DeploymentTable.vue'
 import HistoryList from './HistoryList.vue'
 import LeafDetails from './LeafDetails.vue'
 import ProtocolTable from './ProtocolTable.vue'
+import VantageTable from './VantageTable.vue'
 import WireTables from './WireTables.vue'
+import { placeOf, vantageColumns } from './vantages'
 import type { Coverage, DNSRecords, Examination, Failure, TLSARecord } from '../api/client'
 
 const props = defineProps<{ id: number }>()
@@ -127,10 +133,11 @@ watch(() => [props.id, audits.ended], load)
 
 const findings = computed(() => examination.value?.findings ?? [])
 const deployments = computed(() => examination.value?.judgement?.deployments ?? [])
+const vantages = computed(() => (examination.value ? vantageColumns(examination.value) : []))
 /** What each address showed, beside its facts, where suites are known. */
 const wired = computed(() =>
   (examination.value?.judgement?.shown ?? []).flatMap((shown) => {
-    const observation = examination.value?.facts?.observations?.find((o) => o.address === shown.address)
+    const observation = examination.value?.facts?.observations?.find((o) => placeOf(o) === shown.address)
     return observation && shown.suites?.length ? [{ shown, observation }] : []
   }),
 )
@@ -142,7 +149,7 @@ const facts = computed(() => {
   const x = examination.value
   if (!x) return []
   const { endpoint } = x
-  const addresses = x.facts?.observations?.map((o) => o.address) ?? []
+  const addresses = x.facts?.observations?.map(placeOf) ?? []
   return [
     { title: t('endpoint.issuer'), value: endpoint.issuer },
     {
@@ -152,6 +159,7 @@ const facts = computed(() => {
     { title: t('endpoint.addresses'), value: list(addresses) },
     { title: t('endpoint.trust'), value: list(endpoint.trust) ||
       (endpoint.audiences?.length ? '' : t('endpoint.system')) },
+    { title: t('endpoint.vantages'), value: list(endpoint.vantages) },
     { title: t('endpoint.audiences'), value: list(endpoint.audiences) },
     { title: t('endpoint.policy'), value: endpoint.judged_by ?? '' },
     {

@@ -26,6 +26,8 @@ export const service = {
   'workers.does': 'Does',
   'workers.serve': 'serves and works',
   'workers.work': 'works',
+  'workers.visitsOnly': 'visits',
+  'workers.vantage': 'Vantage',
   'workers.host': 'On',
   'workers.version': 'Version',
   'workers.since': 'Since',

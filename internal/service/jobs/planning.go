@@ -101,8 +101,8 @@ func (q *Queue) savePlan(ctx context.Context, a store.Audit, planned map[int64]f
 		unvisited := len(planned)
 		met := map[int64]bool{}
 		for i, v := range saved {
-			list[i] = visitArgs{AuditID: a.ID, VisitID: v.ID, Vantage: v.Vantage, Scheduled: a.Schedule != "", Spread: spread,
-				at: begin[v.EndpointID]}
+			list[i] = visitArgs{AuditID: a.ID, VisitID: v.ID, Vantage: v.Vantage, Scheduled: a.Schedule != "",
+				Spread: spread, at: begin[v.EndpointID]}
 			if !met[v.EndpointID] {
 				met[v.EndpointID], unvisited = true, unvisited-1
 			}

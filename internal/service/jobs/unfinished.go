@@ -32,7 +32,8 @@ func (q *Queue) paused(ctx context.Context, visit store.Visit, call probe.Call) 
 	if err != nil {
 		return nil, err
 	}
-	return &facts.Observation{Address: address, Vantage: visit.Vantage, ServerName: visit.ServerName, At: q.options.Now(), Outcome: facts.Busy,
+	return &facts.Observation{Address: address, Vantage: visit.Vantage, ServerName: visit.ServerName,
+		At: q.options.Now(), Outcome: facts.Busy,
 		Detail: facts.Because(facts.LockNear, u.Connections, u.Since.UTC().Format(time.DateOnly))}, nil
 }
 
