@@ -33,10 +33,10 @@ func TestServiceThroughTheClient(t *testing.T) {
 
 	o = on("estate", "import", estate.EstateFile)
 	assert.Equal(t, 0, o.status, o.stderr)
-	assert.Equal(t, "150 endpoints added, 0 changed, 0 unchanged, 0 removed\n", o.stdout)
+	assert.Equal(t, "151 endpoints added, 0 changed, 0 unchanged, 0 removed\n", o.stdout)
 	o = on("run", "--follow")
 	assert.Equal(t, 1, o.status, o.stderr)
-	assert.Contains(t, o.stdout, "finished, 150 endpoints: 51 faulty, 28 at risk, 6 unreachable, 65 sound")
+	assert.Contains(t, o.stdout, "finished, 151 endpoints: 51 faulty, 28 at risk, 6 unreachable, 66 sound")
 
 	// What the service judged is what the list of truths says.
 	c := d.client(t)
@@ -87,14 +87,14 @@ func TestServiceThroughTheClient(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "exported.yaml")
 	require.NoError(t, os.WriteFile(path, []byte(exported.stdout), 0o600))
 	o = on("estate", "import", "--replace", path)
-	assert.Equal(t, "0 endpoints added, 0 changed, 150 unchanged, 0 removed\n", o.stdout)
+	assert.Equal(t, "0 endpoints added, 0 changed, 151 unchanged, 0 removed\n", o.stdout)
 	o = nurvik(t, "audit", path, "--fail-from", "never")
 	assert.Equal(t, 3, o.status, "an exported estate stands alone: %s", o.stderr)
 
 	d.stop(t)
 	d = serve(t, data)
 	o = on("run", "list")
-	assert.Contains(t, o.stdout, "finished, 150 endpoints", "a restart finds the same data")
+	assert.Contains(t, o.stdout, "finished, 151 endpoints", "a restart finds the same data")
 }
 
 // silentEstate writes an estate of many endpoints that never answer.

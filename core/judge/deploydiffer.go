@@ -37,9 +37,9 @@ var compared = []struct {
 	subject, addresses, vantages string
 	of                           func(showing) string
 }{
-	{"certificates", "The addresses serve different certificates", "different certificates are served",
+	{"certificates", "The addresses serve different certificates", "it serves other certificates than",
 		func(s showing) string { return s.leaves }},
-	{"versions", "The addresses accept different protocol versions", "different protocol versions are accepted",
+	{"versions", "The addresses accept different protocol versions", "it accepts other protocol versions than",
 		func(s showing) string { return s.versions }},
 }
 
@@ -104,8 +104,8 @@ func deployVantagesDiffer(v *visited) []Finding {
 		if i < 0 {
 			continue
 		}
-		f := found("deploy.vantages-differ", x.subject, x.subject, "%s and %s %s.",
-			words.Capital(all[0].place), all[i].place, x.vantages)
+		f := found("deploy.vantages-differ", x.subject, x.subject, "Visited %s, %s %s.",
+			all[i].place, x.vantages, all[0].place)
 		f.Evidence.Observations = []string{all[0].place + ": " + x.of(all[0]), all[i].place + ": " + x.of(all[i])}
 		out = append(out, f)
 	}

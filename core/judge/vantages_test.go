@@ -39,7 +39,7 @@ func TestVantages(t *testing.T) {
 			at(served("1.2,1.3", chain...), "outside", b)}},
 		{name: "another certificate", seen: []facts.Observation{at(served("1.2,1.3", chain...), "inside", a),
 			at(served("1.2,1.3", renewed...), "outside", a)}, want: []string{"certificates"},
-			says: "From inside and from outside different certificates are served."},
+			says: "Visited from outside, it serves other certificates than from inside."},
 		{name: "other versions", seen: []facts.Observation{at(served("1.2,1.3", chain...), "inside", a),
 			at(served("1.3", chain...), "outside", b)}, want: []string{"versions"}},
 		{name: "both certificates at both", seen: []facts.Observation{at(served("1.2,1.3", chain...), "inside", a),

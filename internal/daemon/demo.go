@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
@@ -42,6 +43,9 @@ var demoPeople = []service.Account{
 	{Name: "pilot", Password: demoPassword, Role: auth.Auditor},
 	{Name: "tide-clerk", Password: demoPassword, Role: auth.Viewer},
 }
+
+// demoVantages are where the demo looks from: the service is at the first.
+var demoVantages = []string{"harbour", "outside"}
 
 func (a *app) demoCommand() *cobra.Command {
 	c := service.Config{Console: console.Files()}
@@ -90,6 +94,12 @@ func (a *app) demo(ctx context.Context, c service.Config, port uint16, once bool
 	if c.Resolver.Address == "" {
 		c.Resolver = vantage.NameServer{Address: h.NameServer, Validates: true}
 	}
+	c.Vantage = demoVantages[0]
+	leads := map[netip.AddrPort]netip.AddrPort{}
+	for _, way := range h.Outside {
+		leads[way[0]] = way[1]
+	}
+	c.Elsewhere = []service.Elsewhere{{Vantage: demoVantages[1], Leads: leads}}
 	c.SignIn.Accounts, c.SignIn.LetIn = demoPeople, demoPeople[0].Name
 	c.Issuers, c.Networks = true, append(c.Networks, fmt.Sprintf("127.0.0.0/8=%d", h.Port))
 	c.Visitable = append(c.Visitable, "127.0.0.0/8")
@@ -145,6 +155,9 @@ func (a *app) show(ctx context.Context, h *harbour.Harbour, address string) erro
 	if err := sendHoldings(ctx, h, c); err != nil {
 		return err
 	}
+	if err := lookFromBoth(ctx, h, c); err != nil {
+		return err
+	}
 	if err := addSchedule(ctx, c, time.Now()); err != nil {
 		return err
 	}
@@ -185,6 +198,21 @@ Sign-in:  the demo takes everybody on this machine for %[7]s. To be somebody els
 `, address, h.EstateFile, h.Files, h.Hosts, h.Passwords, h.Machines, demoPeople[0].Name, demoPeople[1].Name,
 		demoPeople[2].Name, demoPassword)
 	return err
+}
+
+// lookFromBoth has those endpoints visited from both vantages that may differ.
+func lookFromBoth(ctx context.Context, h *harbour.Harbour, c *client.Client) error {
+	for target := range h.Outside {
+		e, err := c.FindEndpoint(ctx, target)
+		if err != nil {
+			return err
+		}
+		e.EndpointSettings.Vantages = demoVantages
+		if _, err := c.ChangeEndpoint(ctx, e.ID, e.EndpointSettings); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // sendHoldings sends what lies on each machine of the harbour, as its client would.

@@ -23,6 +23,7 @@ type berth struct {
 	host      string // without the domain; "" is the bare domain
 	about     string
 	addresses []string // where it listens, without the port
+	outside   string   // who comes from outside of the harbour is led there instead
 	closed    []string // addresses that it should have and where nothing listens
 	trust     []string // stores of the estate file; default outer
 	audiences []string

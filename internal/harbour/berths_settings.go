@@ -142,21 +142,9 @@ func settingBerths() []berth {
 		{host: "arcade", about: "another certificate for clients without a name", addresses: []string{"127.30.7.11"},
 			config: byDefault("mall")},
 		{host: "twins", about: "two addresses with two certificates", addresses: []string{"127.30.7.12", "127.30.7.13"},
-			config: func(c *tls.Config, i *issuers, b berth) error {
-				b.leaf = lasting(-19*dayLong, -19*dayLong+leafLifetime)
-				other, err := b.certificate(i)
-				if err != nil {
-					return err
-				}
-				first := c.Certificates[0]
-				c.GetCertificate = func(h *tls.ClientHelloInfo) (*tls.Certificate, error) {
-					if host, _, _ := net.SplitHostPort(h.Conn.LocalAddr().String()); host == b.addresses[0] {
-						return &first, nil
-					}
-					return other, nil
-				}
-				return nil
-			}},
+			config: twinned},
+		{host: "isthmus", about: "another server, with another certificate, for those who come from outside",
+			addresses: []string{"127.30.7.40"}, outside: "127.30.7.41", config: twinned},
 		{host: "landing", about: "plain HTTP without a redirection, and no strict transport",
 			addresses: []string{"127.30.7.14"}, loose: true, plain: true},
 		{host: "winch", about: "TLS 1.0 and 1.1 only", addresses: []string{"127.30.7.1"}, min: tls.VersionTLS10,
@@ -218,4 +206,21 @@ func settingBerths() []berth {
 				suites: []string{"TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256", "TLS_ECDHE_RSA_WITH_AES_256_CBC_SHA384"},
 				groups: []tlswire.Group{tlswire.X25519, tlswire.P256}}},
 	}
+}
+
+// twinned serves a certificate of its own on every address but the first.
+func twinned(c *tls.Config, i *issuers, b berth) error {
+	b.leaf = lasting(-19*dayLong, -19*dayLong+leafLifetime)
+	other, err := b.certificate(i)
+	if err != nil {
+		return err
+	}
+	first := c.Certificates[0]
+	c.GetCertificate = func(h *tls.ClientHelloInfo) (*tls.Certificate, error) {
+		if host, _, _ := net.SplitHostPort(h.Conn.LocalAddr().String()); host == b.addresses[0] {
+			return &first, nil
+		}
+		return other, nil
+	}
+	return nil
 }

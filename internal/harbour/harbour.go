@@ -12,6 +12,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"sync"
 	"syscall"
@@ -42,8 +43,10 @@ type Harbour struct {
 	Machines   string // directory of machines with the configuration of servers, each the root of a file system
 	Passwords  string // file of the passwords for what is protected there
 	NameServer string // ADDRESS:PORT
-	Endpoints  int
-	Port       uint16 // on which every endpoint listens
+
+	Outside   map[string][2]netip.AddrPort // endpoints that are others outside: where they are, and where one is led to
+	Endpoints int
+	Port      uint16 // on which every endpoint listens
 
 	listeners *listeners
 	names     *nameServer
@@ -106,6 +109,7 @@ func start(o Options) (*Harbour, error) {
 		NameServer: netip.AddrPortFrom(netip.MustParseAddr(nameServerAddress), o.Port).String(),
 		listeners:  newListeners(),
 		names:      newNameServer(),
+		Outside:    map[string][2]netip.AddrPort{},
 	}
 	all := berths(registry)
 	err = h.listeners.serveHTTP(netip.AddrPortFrom(netip.MustParseAddr(registryAddress), o.Port).String(), registry)
@@ -155,7 +159,13 @@ func (h *Harbour) moor(b berth, certificate *tls.Certificate, i *issuers, port u
 		h.names.addresses[b.fullName()] = append(h.names.addresses[b.fullName()], netip.MustParseAddr(address))
 	}
 	h.names.publish(b, certificate)
-	for _, address := range b.addresses {
+	places := b.addresses
+	if b.outside != "" {
+		places = append(slices.Clone(places), b.outside)
+		h.Outside[b.endpoint()] = [2]netip.AddrPort{netip.AddrPortFrom(netip.MustParseAddr(b.addresses[0]), port),
+			netip.AddrPortFrom(netip.MustParseAddr(b.outside), port)}
+	}
+	for _, address := range places {
 		at := address + ":" + strconv.Itoa(int(port))
 		var err error
 		switch {

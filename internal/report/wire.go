@@ -25,7 +25,7 @@ func wire(w io.Writer, e facts.Endpoint, shown []judge.Shown, long bool, s Style
 		if o.Outcome != facts.Answered {
 			continue
 		}
-		fmt.Fprintf(&out, "\n%s on %s: %s effort, %s\n\n", e.Endpoint, o.Address, o.Effort,
+		fmt.Fprintf(&out, "\n%s on %s: %s effort, %s\n\n", e.Endpoint, o.Place(), o.Effort,
 			Plural(len(o.Connections), "connection"))
 		i := slices.IndexFunc(shown, func(x judge.Shown) bool { return x.Address == o.Place() })
 		if i < 0 {

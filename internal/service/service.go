@@ -34,6 +34,7 @@ type Config struct {
 	Listen      string // ADDRESS:PORT
 	SignIn      SignIn
 	PublicHosts []string           // further host names under which the service is reached
+	Elsewhere   []Elsewhere        // vantages that this process has besides, for trying it out on one machine
 	Vantage     string             // from where it visits too, or alone where it only works; "" for none
 	Instance    string             // name among the processes on one database
 	Resolver    vantage.NameServer // to ask instead of the system's
@@ -114,6 +115,13 @@ func Run(ctx context.Context, c Config, ready func(address, setUp string)) (err 
 		defer cancel()
 		err = errors.Join(err, queue.Stop(stop))
 	}()
+	for _, e := range c.Elsewhere {
+		end, err := c.elsewhere(context.WithoutCancel(ctx), s, e, lost)
+		if err != nil {
+			return err
+		}
+		defer end()
+	}
 	door, setUp, err := openDoor(ctx, c, opened, s)
 	if err != nil {
 		return err

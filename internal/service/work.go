@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"net/netip"
 	"time"
 
@@ -68,6 +69,44 @@ func (c Config) queue(ctx context.Context, s *store.Store, told settled, o jobs.
 		return nil, err
 	}
 	return jobs.Open(ctx, s, o)
+}
+
+// Elsewhere is a vantage at which some addresses lead to other servers.
+type Elsewhere struct {
+	Vantage string
+	Leads   map[netip.AddrPort]netip.AddrPort
+}
+
+// elsewhere works at one more vantage until the end that it returns.
+func (c Config) elsewhere(ctx context.Context, s *store.Store, e Elsewhere, lost context.CancelCauseFunc) (end func(),
+	err error) {
+	c.Instance, c.Vantage = e.Vantage, e.Vantage
+	told, err := c.check()
+	if err != nil {
+		return nil, err
+	}
+	dial := told.network.Dial
+	told.network.Dial = func(ctx context.Context, at netip.AddrPort) (net.Conn, error) {
+		if other, led := e.Leads[at]; led {
+			at = other
+		}
+		return dial(ctx, at)
+	}
+	queue, err := c.queue(ctx, s, told, jobs.Options{Kind: "work",
+		Gate: outbound.Visits(netip.AddrPort{}, told.visitable)})
+	if err != nil {
+		return nil, err
+	}
+	if err := queue.Start(ctx, func(err error) { lost(err) }); err != nil {
+		return nil, err
+	}
+	return func() {
+		stop, cancel := context.WithTimeout(ctx, stopTime)
+		defer cancel()
+		if err := queue.Stop(stop); err != nil {
+			c.Log.Warn("a vantage did not stop in time", "vantage", e.Vantage, "error", err)
+		}
+	}, nil
 }
 
 // drainTime is how long a worker lets visits end when it is stopped. What has not ended then goes on elsewhere.

@@ -28,6 +28,10 @@
       </template>
     </dl>
 
+    <section v-if="vantages.length" class="vantages" :aria-label="t('vantages.title')">
+      <h2>{{ t('vantages.title') }}</h2>
+      <VantageTable :columns="vantages" />
+    </section>
     <p v-if="!examination.judgement" class="sheet">{{ t('endpoint.unjudged') }}</p>
     <div v-else class="columns">
       <div class="side">
@@ -61,10 +65,6 @@
         </section>
       </div>
     </div>
-    <section v-if="vantages.length" class="chains" :aria-label="t('vantages.title')">
-      <h2>{{ t('vantages.title') }}</h2>
-      <VantageTable :columns="vantages" />
-    </section>
     <section v-if="deployments.length" class="chains" :aria-label="t('deployment.title')">
       <h2>{{ t('deployment.title') }}</h2>
       <DeploymentTable :deployments="deployments" />
@@ -194,6 +194,7 @@ dd { margin: 0; overflow-wrap: anywhere; }
 .columns { display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1.15fr); gap: 20px 24px; align-items: start; }
 .chains { display: grid; gap: 10px; margin-top: 22px; }
 .chains h2 { margin: 8px 0 0; }
+.vantages { margin-bottom: 22px; }
 .side { display: grid; gap: 18px; min-width: 0; }
 @media (max-width: 900px) { .columns { grid-template-columns: minmax(0, 1fr); } }
 </style>

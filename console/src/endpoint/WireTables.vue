@@ -1,7 +1,7 @@
 <template>
   <div class="wire">
     <div class="sheet table" data-test="suites">
-      <p v-if="several" class="soft on mono">{{ observation.address }}</p>
+      <p v-if="several" class="soft on mono">{{ shown.address }}</p>
       <table>
         <thead>
           <tr>
