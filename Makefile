@@ -6,7 +6,7 @@ CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) 
 WORKBENCH_SOURCES := $(shell find core internal/workbench cmd/nurvik-wasm -name '*.go' -o -name '*.yaml')
 NPM := npm --prefix console --no-fund --no-audit --loglevel=error
 
-.PHONY: demo test test-servers bench build lint fuzz fuzz-files mutants docs notice soak clean check-console
+.PHONY: demo test test-servers bench bench-service build lint fuzz fuzz-files mutants docs notice soak clean check-console
 
 # The simulated harbour, audited. ONCE=1 ends after the result. FLAGS are passed on, such as FLAGS="--listen 127.0.0.1:9000".
 demo:
@@ -49,6 +49,11 @@ lint: console/node_modules/.package-lock.json console/src/api/schema.d.ts
 # Measures against a floor that is run beside, and ends with 1 when a limit is missed.
 bench:
 	@go run ./bench
+
+# Measures the service's lists on an estate that it generates: SCALE=1 is a million endpoints, 0.1 a tenth.
+bench-service:
+	@scripts/ensure postgresql
+	@go run ./bench/service
 
 SOAK ?= 10m
 KILLS ?= 100

@@ -99,7 +99,7 @@ func TestBadSettingsAreToldWithTheirPlace(t *testing.T) {
 
 func TestImportIsAllOrNothing(t *testing.T) {
 	importHarbour(t)
-	assert.Equal(t, api.Imported{Unchanged: 148}, importHarbour(t), "a second time changes nothing")
+	assert.Equal(t, api.Imported{Unchanged: 149}, importHarbour(t), "a second time changes nothing")
 	before, err := shared.client.Export(t.Context())
 	require.NoError(t, err)
 
@@ -107,7 +107,7 @@ func TestImportIsAllOrNothing(t *testing.T) {
 	bad.Endpoints = append(append([]api.EndpointSettings{}, before.Endpoints...),
 		api.EndpointSettings{Endpoint: "new.tarnholm.example"}, api.EndpointSettings{Endpoint: "bad name"})
 	_, err = shared.client.Import(t.Context(), api.EstateImport{Estate: bad})
-	assert.Equal(t, "line 156: endpoint.endpoint", problemOf(t, err).Errors[0].Location)
+	assert.Equal(t, "line 157: endpoint.endpoint", problemOf(t, err).Errors[0].Location)
 	after, err := shared.client.Export(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, before, after)
@@ -122,7 +122,7 @@ func TestListsArePagedSortedAndFiltered(t *testing.T) {
 	auditOf(t, api.AuditStart{})
 	all, err := shared.client.Endpoints(t.Context(), client.EndpointFilter{})
 	require.NoError(t, err)
-	require.Len(t, all, 148)
+	require.Len(t, all, 149)
 	for _, sort := range []string{"target", "verdict", "not_after", "issuer"} {
 		for _, direction := range []string{"false", "true"} {
 			t.Run(sort+" "+direction, func(t *testing.T) {
@@ -143,7 +143,7 @@ func TestListsArePagedSortedAndFiltered(t *testing.T) {
 						break
 					}
 				}
-				assert.Len(t, seen, 148, "every endpoint is on a page")
+				assert.Len(t, seen, 149, "every endpoint is on a page")
 				if sort == "verdict" && direction == "false" {
 					assert.Equal(t, "faulty", order[0], "the worst first")
 					assert.Equal(t, "sound", order[len(order)-1])
@@ -219,7 +219,7 @@ func TestAudits(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "finished", done.State)
 	assert.Equal(t, "finished", states[len(states)-1])
-	assert.Equal(t, api.Verdicts{Sound: 65, AtRisk: 27, Faulty: 51, Unreachable: 5}, done.Verdicts)
+	assert.Equal(t, api.Verdicts{Sound: 66, AtRisk: 27, Faulty: 51, Unreachable: 5}, done.Verdicts)
 	assert.Equal(t, done.Visits, done.Done)
 
 	_, err = c.CancelAudit(ctx, a.ID)

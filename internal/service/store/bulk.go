@@ -24,8 +24,7 @@ const (
 func (t *Tx) filtered(of api.EndpointFilter) *gorm.DB {
 	db := t.db.Model(&Endpoint{})
 	if of.Search != "" {
-		like := "%" + escapeLike(of.Search) + "%"
-		db = db.Where(searched, like, like, like)
+		db = searching(db, of.Search)
 	}
 	if of.Verdict != "" {
 		db = db.Where("verdict = ?", of.Verdict)

@@ -5,8 +5,6 @@ import (
 	"time"
 
 	"gorm.io/gorm"
-
-	"nurvik/core/life"
 )
 
 // Cause is what present findings at some places have in common.
@@ -43,35 +41,40 @@ const placeCount = `(count(DISTINCT endpoint_id) + count(DISTINCT holding_id))`
 // severityRank is the place of a severity among the others.
 const severityRank = `CASE severity WHEN 'fault' THEN '1' WHEN 'risk' THEN '2' WHEN 'note' THEN '4' ELSE '3' END`
 
-// Causes returns one page, the worst first, and the cursor of the next.
+// Causes returns one page, the worst first, and the cursor of the next. Which causes are on the page is found by an
+// index; only for those the findings are looked at.
 func (s *Store) Causes(ctx context.Context, q CauseQuery) ([]Cause, string, error) {
-	db := s.read(ctx).Table("findings AS f")
-	if q.Search != "" {
-		db = matching(s.read(ctx).Table("(?) AS f", s.read(ctx).Model(&Finding{}).
-			Select("findings.*, endpoints.target, holdings.name").Joins(ofEndpointsAndHoldings)), q.Search)
+	selected := func() *gorm.DB {
+		db := s.read(ctx).Table("findings AS f").Where(present+" AND f.waived = ?", q.Waived)
+		if q.Search != "" {
+			db = matching(db, q.Search)
+		}
+		if q.Code != "" {
+			db = db.Where("f.code = ?", q.Code)
+		}
+		if q.Severity != "" {
+			db = db.Where("f.severity = ?", q.Severity)
+		}
+		return db
 	}
-	db = db.Where("state <> ? AND waived = ?", life.Gone, q.Waived)
-	if q.Code != "" {
-		db = db.Where("code = ?", q.Code)
-	}
-	if q.Severity != "" {
-		db = db.Where("severity = ?", q.Severity)
-	}
-	db = db.Select("cause, code, max(cause_about) AS cause_about, count(*) AS findings, " +
-		"count(DISTINCT endpoint_id) AS endpoints, count(DISTINCT holding_id) AS holdings, " +
-		"count(acknowledged) FILTER (WHERE acknowledged <> 'null') AS acknowledged, " +
-		"min(first_seen) AS first_seen, (array_agg(severity ORDER BY " + severityRank + "))[1] AS severity, " +
-		shared("message") + shared("remedy") + causeOrder + " AS sort_key").
-		Group("cause, code")
+	page := selected().Select("cause, code, " + causeOrder + " AS sort_key").Group("cause, code")
 	if q.After != "" {
 		value, _, err := readCursor(q.After)
 		if err != nil {
 			return nil, "", err
 		}
-		db = db.Having(causeOrder+" > ?", value)
+		page = page.Having(causeOrder+" > ?", value)
 	}
+	db := selected().Joins("JOIN (?) AS page ON page.cause = f.cause AND page.code = f.code",
+		page.Order("sort_key").Limit(q.Limit+1)).
+		Select("f.cause, f.code, page.sort_key, max(cause_about) AS cause_about, count(*) AS findings, " +
+			"count(DISTINCT endpoint_id) AS endpoints, count(DISTINCT holding_id) AS holdings, " +
+			"count(acknowledged) FILTER (WHERE acknowledged <> 'null') AS acknowledged, " +
+			"min(first_seen) AS first_seen, (array_agg(severity ORDER BY " + severityRank + "))[1] AS severity, " +
+			shared("message") + ", " + shared("remedy")).
+		Group("f.cause, f.code, page.sort_key")
 	var rows []Cause
-	if err := db.Order("sort_key").Limit(q.Limit + 1).Scan(&rows).Error; err != nil {
+	if err := db.Order("page.sort_key").Scan(&rows).Error; err != nil {
 		return nil, "", err
 	}
 	if len(rows) > q.Limit {
@@ -83,13 +86,11 @@ func (s *Store) Causes(ctx context.Context, q CauseQuery) ([]Cause, string, erro
 
 // shared is what the findings of a cause say where all say the same.
 func shared(key string) string {
-	text := "finding ->> '" + key + "'"
-	return "CASE WHEN count(DISTINCT " + text + ") = 1 THEN min(" + text + ") ELSE '' END AS " + key + ", "
+	text := "(finding ->> '" + key + "') COLLATE \"C\""
+	return "CASE WHEN min(" + text + ") = max(" + text + ") THEN min(" + text + ") ELSE '' END AS " + key
 }
 
 // matching selects findings with the text in endpoint, holding, path or message.
 func matching(db *gorm.DB, text string) *gorm.DB {
-	like := "%" + escapeLike(text) + "%"
-	return db.Where("target ILIKE ? OR name ILIKE ? OR path ILIKE ? OR finding ->> 'message' ILIKE ?", like, like, like,
-		like)
+	return db.Where("f.search ILIKE ?", "%"+escapeLike(text)+"%")
 }

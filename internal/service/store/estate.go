@@ -26,16 +26,26 @@ type EndpointQuery struct {
 }
 
 // sortKeys are the expressions that endpoints are ordered by. Each gives text
-// that sorts as wanted, so that one form of cursor serves all.
+// that sorts as wanted, so that one form of cursor serves all, and has an index that says the same.
 var sortKeys = map[string]string{
 	"target": "target",
 	"verdict": "CASE verdict WHEN 'faulty' THEN '1' WHEN 'at-risk' THEN '2' WHEN 'unreachable' THEN '3' WHEN " +
 		"'sound' THEN '4' ELSE '5' END",
-	"not_after": "COALESCE(to_char(not_after AT TIME ZONE 'UTC', 'YYYY-MM-DD HH24:MI:SS'), '~')",
-	"issuer":    "CASE WHEN issuer = '' THEN '~' ELSE lower(issuer) END",
+	"not_after": "coalesce(lpad((extract(epoch FROM not_after AT TIME ZONE 'UTC')::bigint + 100000000000)::text, " +
+		"13, '0'), '~')",
+	"issuer": "CASE WHEN issuer = '' THEN '~' ELSE lower(issuer) END",
 }
 
-// searched selects endpoints with a text in target, issuer or a label's value.
+// verdictRanks are the keys of the order by verdict.
+var verdictRanks = map[string]string{"faulty": "1", "at-risk": "2", "unreachable": "3", "sound": "4"}
+
+// searching selects endpoints with a text in target, issuer or a label's value. The first condition has an index, and
+// may find a little more.
+func searching(db *gorm.DB, text string) *gorm.DB {
+	like := "%" + escapeLike(text) + "%"
+	return db.Where("search ILIKE ? AND ("+searched+")", like, like, like, like)
+}
+
 const searched = "target ILIKE ? OR issuer ILIKE ? OR EXISTS (SELECT FROM jsonb_each_text(coalesce(settings " +
 	"-> 'labels', '{}')) l WHERE l.value ILIKE ?)"
 
@@ -52,10 +62,12 @@ func (s *Store) Endpoints(ctx context.Context, q EndpointQuery) ([]Endpoint, str
 	db := s.read(ctx).Model(&Endpoint{}).Select("*, " + key + " COLLATE \"C\" AS sort_key")
 	if q.Verdict != "" {
 		db = db.Where("verdict = ?", q.Verdict)
+		if rank := verdictRanks[q.Verdict]; q.Sort == "verdict" && rank != "" { // else the index is read up to there
+			db = db.Where(key+" COLLATE \"C\" = ?", rank)
+		}
 	}
 	if q.Search != "" {
-		like := "%" + escapeLike(q.Search) + "%"
-		db = db.Where(searched, like, like, like)
+		db = searching(db, q.Search)
 	}
 	if q.After != "" {
 		value, id, err := readCursor(q.After)
@@ -68,7 +80,8 @@ func (s *Store) Endpoints(ctx context.Context, q EndpointQuery) ([]Endpoint, str
 		Endpoint
 		SortKey string
 	}
-	if err := db.Order("sort_key " + direction + ", id " + direction).Limit(q.Limit + 1).Scan(&rows).Error; err != nil {
+	if err := db.Order(key + " COLLATE \"C\" " + direction + ", id " + direction).Limit(q.Limit + 1).
+		Scan(&rows).Error; err != nil {
 		return nil, "", err
 	}
 	next := ""

@@ -233,41 +233,37 @@ type FindingRow struct {
 	SortKey string
 }
 
-// findingOrder puts the worst first; what is waived comes last.
-const findingOrder = `CASE WHEN waived_finding THEN '5' WHEN severity = 'fault' THEN '1' WHEN severity = 'risk' THEN '2' WHEN severity = 'note' THEN '4' ELSE '3' END
-	|| ' ' || coalesce(target, name || ' ' || path) || ' ' || code || ' ' || (finding ->> 'about') || ' ' || id`
+// present is what lists show. The state stands in the text, so that the indexes for it are found.
+const present = "f.state <> 'gone'"
 
 // ofEndpointsAndHoldings gives findings the names of what they are about.
 const ofEndpointsAndHoldings = "LEFT JOIN endpoints ON endpoints.id = endpoint_id " +
 	"LEFT JOIN holdings ON holdings.id = holding_id"
 
-// Findings returns one page, the worst first, and the cursor of the next.
+// Findings returns one page, the worst first and what is waived last, and the cursor of the next. The order and what is
+// searched are kept by the database (migration 00012).
 func (s *Store) Findings(ctx context.Context, q FindingQuery) ([]FindingRow, string, error) {
-	all := s.read(ctx).Model(&Finding{}).
-		Select("findings.*, findings.waived AS waived_finding, endpoints.target, holdings.name").
-		Joins(ofEndpointsAndHoldings)
-	db := s.read(ctx).Table("(?) AS f", all).
-		Select("f.*, coalesce(target, '') AS target, coalesce(name, '') AS holding, (" + findingOrder +
-			`) COLLATE "C" AS sort_key`)
+	db := s.read(ctx).Table("findings AS f").
+		Select("f.*, coalesce(target, '') AS target, coalesce(name, '') AS holding").Joins(ofEndpointsAndHoldings)
 	if q.State == anyState {
 		q.State = ""
 	} else if q.State == "" {
-		db = db.Where("state <> ?", life.Gone)
+		db = db.Where(present)
 	}
-	for column, value := range map[string]string{"f.id": q.ID, "cause": q.Cause, "code": q.Code, "severity": q.Severity,
+	for column, value := range map[string]string{"id": q.ID, "cause": q.Cause, "code": q.Code, "severity": q.Severity,
 		"state": q.State} {
 		if value != "" {
-			db = db.Where(column+" = ?", value)
+			db = db.Where("f."+column+" = ?", value)
 		}
 	}
 	if q.Waived != "" {
-		db = db.Where("waived_finding = ?", q.Waived == "yes")
+		db = db.Where("f.waived = ?", q.Waived == "yes")
 	}
 	if q.EndpointID != 0 {
-		db = db.Where("endpoint_id = ?", q.EndpointID)
+		db = db.Where("f.endpoint_id = ?", q.EndpointID)
 	}
 	if q.HoldingID != 0 {
-		db = db.Where("holding_id = ?", q.HoldingID)
+		db = db.Where("f.holding_id = ?", q.HoldingID)
 	}
 	if q.Search != "" {
 		db = matching(db, q.Search)
@@ -277,7 +273,7 @@ func (s *Store) Findings(ctx context.Context, q FindingQuery) ([]FindingRow, str
 		if err != nil {
 			return nil, "", err
 		}
-		db = db.Where("("+findingOrder+`) COLLATE "C" > ?`, value)
+		db = db.Where("sort_key > ?", value)
 	}
 	var rows []FindingRow
 	if err := db.Order("sort_key").Limit(q.Limit + 1).Scan(&rows).Error; err != nil {

@@ -39,12 +39,19 @@ const whereSightings = `
 		coalesce(s.certificate, '') AS sha256, s.spki_sha256, coalesce(c.subject, '') AS subject,
 		coalesce(c.serial, '') AS serial, coalesce(array_to_string(c.names[1:5], chr(10)), '') AS names,
 		coalesce(c.authority, false) AS authority, c.not_before, c.not_after, s.first_seen, s.last_seen,
-		s.last_seen = (SELECT max(s2.last_seen) FROM sightings s2 JOIN places p2 ON p2.id = s2.place_id
-			WHERE p2.endpoint_id IS NOT DISTINCT FROM p.endpoint_id AND p2.holding_id IS NOT DISTINCT FROM
-			p.holding_id) AS now
+		s.last_seen = CASE WHEN p.endpoint_id IS NOT NULL
+			THEN (SELECT max(s2.last_seen) FROM sightings s2 JOIN places p2 ON p2.id = s2.place_id
+				WHERE p2.endpoint_id = p.endpoint_id)
+			ELSE (SELECT max(s2.last_seen) FROM sightings s2 JOIN places p2 ON p2.id = s2.place_id
+				WHERE p2.holding_id = p.holding_id) END AS now
 	FROM sightings s JOIN places p ON p.id = s.place_id
 		LEFT JOIN certificates c ON c.sha256 = s.certificate
 		LEFT JOIN endpoints e ON e.id = p.endpoint_id LEFT JOIN holdings h ON h.id = p.holding_id`
+
+// certified selects sightings of certificates of a kind; each of the two steps has its index.
+func certified(condition string) string {
+	return "s.certificate = ANY (ARRAY(SELECT sha256 FROM certificates WHERE " + condition + "))"
+}
 
 // Where returns the sightings of a thing, those of now in front, and how many there are.
 func (s *Store) Where(ctx context.Context, t wanted.Thing, limit int) (rows []WhereRow, total int64, err error) {
@@ -53,7 +60,7 @@ func (s *Store) Where(ctx context.Context, t wanted.Thing, limit int) (rows []Wh
 		conditions, values = append(conditions, condition), append(values, args...)
 	}
 	if len(t.Serials) > 0 {
-		add("c.serial IN ?", t.Serials)
+		add(certified("serial IN ?"), t.Serials)
 	}
 	if t.Digest != nil {
 		add("s.certificate = ?", t.Digest.String())
@@ -64,8 +71,8 @@ func (s *Store) Where(ctx context.Context, t wanted.Thing, limit int) (rows []Wh
 		if _, parent, below := strings.Cut(t.Name, "."); below {
 			names = append(names, "*."+parent)
 		}
-		add("c.names && ?", textArray(names))
-		add(`c.subject ILIKE ? ESCAPE '\'`, "%"+likeEscape.Replace(t.Name)+"%")
+		add(certified("names && ?"), textArray(names))
+		add(certified(`subject ILIKE ? ESCAPE '\'`), "%"+likeEscape.Replace(t.Name)+"%")
 	}
 	if len(conditions) == 0 {
 		return nil, 0, nil
@@ -90,8 +97,9 @@ func (s *Store) Relatives(ctx context.Context, keys, certificates []string, limi
 		return nil, nil
 	}
 	return rows, s.read(ctx).Raw(whereSightings+` WHERE s.kind = 'certificate' AND s.certificate NOT IN ?
-		AND (s.spki_sha256 IN ? OR cardinality(c.names) > 0 AND c.names IN
-			(SELECT names FROM certificates WHERE sha256 IN ? AND NOT authority))
+		AND (s.spki_sha256 IN ? OR s.certificate = ANY (ARRAY(SELECT other.sha256 FROM certificates one
+			JOIN certificates other ON other.names @> one.names AND other.names = one.names
+			WHERE one.sha256 IN ? AND NOT one.authority AND cardinality(one.names) > 0)))
 		ORDER BY c.not_before, s.certificate, target, holding, path LIMIT ?`, certificates, keys, certificates,
 		limit).Scan(&rows).Error
 }
