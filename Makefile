@@ -6,7 +6,7 @@ CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) 
 WORKBENCH_SOURCES := $(shell find core internal/workbench cmd/nurvik-wasm -name '*.go' -o -name '*.yaml')
 NPM := npm --prefix console --no-fund --no-audit --loglevel=error
 
-.PHONY: demo test test-servers bench bench-service build lint fuzz fuzz-files mutants docs notice soak clean check-console
+.PHONY: demo test test-servers bench bench-service build package lint fuzz fuzz-files mutants docs notice soak clean check-console
 
 # The simulated harbour, audited. ONCE=1 ends after the result. FLAGS are passed on, such as FLAGS="--listen 127.0.0.1:9000".
 demo:
@@ -16,6 +16,10 @@ demo:
 
 build: console/dist/app/workbench/nurvik.wasm
 	@CGO_ENABLED=0 go build -trimpath -ldflags '$(LDFLAGS)' -o bin/ ./cmd/...
+
+# The Debian packages nurvik and nurvikd, in bin/packages.
+package: build
+	@scripts/package
 
 # Every test that needs no foreign server.
 test:
@@ -29,8 +33,9 @@ test:
 SERVERS := nginx apache2 haproxy postfix dovecot-imapd dovecot-pop3d dovecot-lmtpd dovecot-managesieved slapd vsftpd prosody postgresql mariadb-server default-jdk-headless lighttpd lighttpd-mod-openssl libgnutls-dane0 libidn12 libdb5.3
 test-servers:
 	@[ "$(CI)" = true ] || [ "$(YES)" = 1 ] || { echo "This installs $(SERVERS), starting none as system services. Say YES=1 to go on: make test-servers YES=1"; exit 2; }
-	@scripts/ensure $(SERVERS)
+	@scripts/ensure adduser $(SERVERS)
 	@scripts/exim .cache/exim
+	@$(MAKE) --no-print-directory build
 	go test -count=1 -tags servers ./servers
 
 check-console: console/node_modules/.package-lock.json console/src/api/schema.d.ts

@@ -78,13 +78,16 @@ func (s *Store) Where(ctx context.Context, t wanted.Thing, limit int) (rows []Wh
 		return nil, 0, nil
 	}
 	where := " WHERE " + strings.Join(conditions, " OR ")
-	if err := s.read(ctx).Raw("SELECT count(*) FROM ("+whereSightings+where+") x",
-		values...).Scan(&total).Error; err != nil {
-		return nil, 0, err
+	var found []struct {
+		WhereRow
+		Total int64
 	}
-	err = s.read(ctx).Raw(whereSightings+where+
-		" ORDER BY now DESC, last_seen DESC, target, holding, path, line LIMIT ?",
-		append(values, limit)...).Scan(&rows).Error
+	err = s.read(ctx).Raw("SELECT *, count(*) OVER () AS total FROM ("+whereSightings+where+
+		") x ORDER BY now DESC, last_seen DESC, target, holding, path, line LIMIT ?",
+		append(values, limit)...).Scan(&found).Error
+	for _, r := range found {
+		rows, total = append(rows, r.WhereRow), r.Total
+	}
 	return rows, total, err
 }
 
