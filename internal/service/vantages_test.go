@@ -43,6 +43,9 @@ func TestVantages(t *testing.T) {
 			return []netip.Addr{netip.MustParseAddr(names[host])}, nil
 		}
 		network.Dial = func(ctx context.Context, a netip.AddrPort) (net.Conn, error) {
+			if name == "outside" { // the one that is named first comes last
+				time.Sleep(300 * time.Millisecond)
+			}
 			if to, known := leads[a.String()]; known {
 				return dial(ctx, to)
 			}
@@ -65,7 +68,7 @@ func TestVantages(t *testing.T) {
 	worker("outside", "work", map[string]netip.AddrPort{shared: all[3].address},
 		map[string]string{"ferry.tarnholm.example": "192.0.2.7"})
 
-	both := []string{"inside", "outside"}
+	both := []string{"outside", "inside"}
 	var list []store.Endpoint
 	for target, vantages := range map[string][]string{"ferry.tarnholm.example:443": both,
 		"south.tarnholm.example:443": both, "north.tarnholm.example:443": both,
@@ -99,6 +102,8 @@ func TestVantages(t *testing.T) {
 	}
 	ferry := examined["ferry.tarnholm.example:443"]
 	require.Len(t, ferry.Facts.Observations, 2)
+	assert.Equal(t, both, []string{ferry.Facts.Observations[0].Vantage, ferry.Facts.Observations[1].Vantage},
+		"in the order of the settings, whoever was quicker")
 	for _, o := range ferry.Facts.Observations {
 		want := map[string][]byte{"inside": all[2].chain[0], "outside": all[3].chain[0]}[o.Vantage]
 		assert.Equal(t, shared, o.Address.String())

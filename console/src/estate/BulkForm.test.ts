@@ -55,6 +55,15 @@ describe('BulkForm', () => {
     await look()
     expect(sent()).toEqual([{ filter: of, set: { labels: { quay: '' } }, preview: true }])
   })
+  it.each([
+    ['harbour, outside', ['harbour', 'outside']],
+    ['-', []],
+  ])('sets the vantages to %s', async (text, vantages) => {
+    const { form, sent, look } = await shown({ search: '', verdict: '' })
+    await form.get('[data-test=vantages]').setValue(text)
+    await look()
+    expect(sent()).toEqual([{ filter: { all: true }, set: { vantages }, preview: true }])
+  })
   it('looks again when something else is asked, and says what is refused', async () => {
     const { form, look } = await shown({ search: '', verdict: '' })
     await form.get('[data-test=label]').setValue('quay=')

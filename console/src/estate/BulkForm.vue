@@ -17,6 +17,9 @@
           <el-input v-model="form.label" placeholder="owner=cranes" data-test="label" />
         </el-form-item>
       </div>
+      <el-form-item :label="t('many.vantages')">
+        <el-input v-model="form.vantages" :placeholder="t('many.stays')" data-test="vantages" />
+      </el-form-item>
       <p v-if="failure" role="alert">{{ failure.words }} {{ failure.details.join('; ') }}</p>
       <template v-if="preview">
         <p data-test="preview">{{ t('many.would', { changed: preview.changed, matched: preview.matched }) }}</p>
@@ -47,7 +50,7 @@ const props = defineProps<{ of: Pick<Query, 'search' | 'verdict'> }>()
 const emit = defineEmits<{ done: []; leave: [] }>()
 const stays = '*' // the name of no policy
 const shown = 10
-const form = reactive({ ofLabel: '', policy: stays, label: '' })
+const form = reactive({ ofLabel: '', policy: stays, label: '', vantages: '' })
 const policies = ref<string[]>([])
 const preview = ref<BulkResult>()
 const failure = ref<Failure>()
@@ -70,11 +73,13 @@ function change(): BulkChange {
   const { search, verdict } = props.of
   const label = form.ofLabel.trim()
   const filter = { ...(search && { q: search }), ...(verdict && { verdict }), ...(label && { label }) }
+  const vantages = form.vantages.split(/[\s,]+/).filter(Boolean)
   const [key, ...value] = form.label.trim().split('=')
   return {
     filter: Object.keys(filter).length ? filter : { all: true },
     set: {
       ...(form.policy !== stays && { policy: form.policy }),
+      ...(vantages.length && { vantages: vantages.filter((name) => name !== '-') }),
       ...(key && { labels: { [key]: value.join('=') } }),
     },
   }

@@ -37,6 +37,7 @@ export const en = {
   'many.stays': 'as it is',
   'many.usual': 'the usual one',
   'many.label': 'Set the label (KEY= takes it away)',
+  'many.vantages': 'Visit them from these vantages (- for where the service is)',
   'many.preview': 'Show what would change',
   'many.would': '{changed} of {matched} matching endpoints would be changed.',
   'many.more': '… and {count} more',

@@ -1,7 +1,9 @@
 package jobs
 
 import (
+	"cmp"
 	"context"
+	"slices"
 
 	"github.com/riverqueue/river"
 
@@ -59,7 +61,7 @@ func observedAt(x store.Examined, visits []store.Visit) facts.Endpoint {
 		out = *x.Facts
 	}
 	out.Observations = nil
-	for _, v := range visits {
+	for _, v := range byVantage(visits) {
 		switch {
 		case v.State == store.VisitFailed:
 			out.Unvisited = append(out.Unvisited, placeOf(v))
@@ -86,6 +88,20 @@ func observedAt(x store.Examined, visits []store.Visit) facts.Endpoint {
 		}
 	}
 	return out
+}
+
+// byVantage puts the visits in the order in which the endpoint names its vantages: which of them was quicker makes no
+// difference.
+func byVantage(visits []store.Visit) []store.Visit {
+	ranks := map[string]int{}
+	for i, v := range visits {
+		if _, known := ranks[v.Vantage]; v.Address == "" && !known {
+			ranks[v.Vantage] = i
+		}
+	}
+	return slices.SortedStableFunc(slices.Values(visits), func(a, b store.Visit) int {
+		return cmp.Compare(ranks[a.Vantage], ranks[b.Vantage])
+	})
 }
 
 // placeOf is what a visit was to visit, in words.
