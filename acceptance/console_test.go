@@ -333,6 +333,8 @@ func TestConsole(t *testing.T) {
 		assert.Contains(t, b.text(t, `main [role="alert"]`), "There is no such endpoint")
 	})
 
+	t.Run("on a phone", func(t *testing.T) { onPhone(t, b, d) })
+
 	b.mutex.Lock()
 	defer b.mutex.Unlock()
 	assert.Equal(t, []string{strings.TrimPrefix(d.address, "http://")}, keys(b.hosts), "no request to any other host")

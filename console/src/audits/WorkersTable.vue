@@ -3,7 +3,7 @@
     <h2>{{ t('workers.title') }}</h2>
     <p class="soft">{{ t('workers.what') }}</p>
     <div class="sheet listing">
-      <table>
+      <table v-folding>
         <thead>
           <tr>
             <th>{{ t('workers.name') }}</th>
@@ -34,6 +34,7 @@
 <script lang="ts" setup>
 import { computed, onMounted, onUnmounted, ref } from 'vue'
 import { api, result } from '../api/client'
+import { vFolding } from '../look/folding'
 import { moment, t } from '../words/t'
 import type { Worker } from '../api/client'
 

@@ -192,9 +192,9 @@ function tlsaWords(dns: DNSRecords | undefined) {
 dt { font-size: 12px; color: var(--ink-soft); }
 dd { margin: 0; overflow-wrap: anywhere; }
 .columns { display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1.15fr); gap: 20px 24px; align-items: start; }
-.chains { display: grid; gap: 10px; margin-top: 22px; }
+.chains { display: grid; grid-template-columns: minmax(0, 1fr); gap: 10px; margin-top: 22px; }
 .chains h2 { margin: 8px 0 0; }
 .vantages { margin-bottom: 22px; }
-.side { display: grid; gap: 18px; min-width: 0; }
+.side { display: grid; grid-template-columns: minmax(0, 1fr); gap: 18px; min-width: 0; }
 @media (max-width: 900px) { .columns { grid-template-columns: minmax(0, 1fr); } }
 </style>

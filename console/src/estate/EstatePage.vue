@@ -29,7 +29,7 @@
 
   <p v-if="failure" class="sheet" role="alert">{{ t('failure.title') }}: {{ failure.words }}</p>
   <div v-if="loaded && items.length" class="sheet table">
-    <table>
+    <table class="folding">
       <thead>
         <tr>
           <th v-for="column in columns" :key="column" :aria-sort="ariaSort(column)" :class="column">
@@ -37,8 +37,8 @@
               {{ t(titles[column]) }}<span aria-hidden="true">{{ arrow(column) }}</span>
             </button>
           </th>
-          <th>{{ t('estate.findings') }}</th>
-          <th>{{ t('estate.about') }}</th>
+          <th class="plain">{{ t('estate.findings') }}</th>
+          <th class="plain">{{ t('estate.about') }}</th>
         </tr>
       </thead>
       <tbody>
@@ -47,8 +47,10 @@
           <td>
             <router-link :to="{ name: 'endpoint', params: { id: endpoint.id } }">{{ endpoint.endpoint }}</router-link>
           </td>
-          <td class="not_after" :class="{ expired: expired(endpoint) }">{{ daysLeft(endpoint) }}</td>
-          <td>{{ endpoint.issuer || '–' }}</td>
+          <td class="not_after" :class="{ expired: expired(endpoint) }" :data-title="t('estate.daysLeft')">
+            {{ daysLeft(endpoint) }}
+          </td>
+          <td :data-title="t('estate.issuer')">{{ endpoint.issuer || '–' }}</td>
           <td class="mono codes">{{ endpoint.codes?.join(', ') }}</td>
           <td class="soft">{{ endpoint.labels?.about }}</td>
         </tr>

@@ -42,7 +42,7 @@
   </section>
 
   <div v-if="items.length" class="sheet listing" data-test="dues">
-    <table>
+    <table v-folding>
       <thead>
         <tr>
           <th>{{ t('expiry.state') }}</th>
@@ -92,7 +92,7 @@
     <div class="columns">
       <div class="sheet"><ForecastChart :forecast="forecast" /></div>
       <div class="sheet listing months">
-        <table>
+        <table v-folding>
           <thead>
             <tr>
               <th>{{ t('forecast.month') }}</th>
@@ -117,6 +117,7 @@
 import { computed, defineAsyncComponent, onMounted, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { useAudits } from '../audits/audits'
+import { vFolding } from '../look/folding'
 import { daysUntil, daysWords, t } from '../words/t'
 import DueMark from './DueMark.vue'
 import ExpiryTimeline from './ExpiryTimeline.vue'

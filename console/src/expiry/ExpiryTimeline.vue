@@ -74,6 +74,8 @@ svg { display: block; max-width: 100%; }
 .grid { stroke: var(--line); stroke-dasharray: 2 3; }
 .lane { stroke: var(--line); }
 .now { stroke: var(--accent); stroke-width: 1.5; }
+/* There is room for every third only. */
+@media (max-width: 720px) { g:not(:nth-child(3n + 1)) > .tick { display: none; } }
 .tick, .kind { font-size: 11.5px; fill: var(--ink-soft); }
 .target { fill: transparent; }
 a { cursor: pointer; }

@@ -4,7 +4,7 @@
   <p v-if="failure" class="sheet" role="alert">{{ t('failure.title') }}: {{ failure.words }}</p>
   <p v-else-if="holdings && !holdings.length" class="sheet">{{ t('holdings.none') }}</p>
   <div v-else-if="holdings" class="sheet listing">
-    <table>
+    <table v-folding>
       <thead>
         <tr>
           <th>{{ t('estate.verdict') }}</th>
@@ -32,6 +32,7 @@ import { onMounted, ref, watch } from 'vue'
 import { api, result } from '../api/client'
 import { useAudits } from '../audits/audits'
 import VerdictMark from '../look/VerdictMark.vue'
+import { vFolding } from '../look/folding'
 import { moment, t } from '../words/t'
 import type { Failure, Holding } from '../api/client'
 

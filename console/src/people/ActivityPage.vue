@@ -3,7 +3,7 @@
   <p class="soft">{{ t('activity.what') }}</p>
   <p v-if="failure" class="sheet" role="alert">{{ t('failure.title') }}: {{ failure.words }}</p>
   <div v-else class="sheet listing">
-    <table>
+    <table v-folding>
       <thead>
         <tr>
           <th>{{ t('activity.when') }}</th>
@@ -36,6 +36,7 @@
 <script lang="ts" setup>
 import { onMounted, ref } from 'vue'
 import { api, result } from '../api/client'
+import { vFolding } from '../look/folding'
 import { moment, t } from '../words/t'
 import PeopleNav from './PeopleNav.vue'
 import { changesOf } from './changes'

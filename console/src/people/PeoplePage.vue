@@ -22,7 +22,7 @@
     <p v-if="failure" role="alert">{{ failure.words }} {{ failure.details.join('; ') }}</p>
   </section>
   <div v-if="people" class="sheet listing">
-    <table>
+    <table v-folding>
       <thead>
         <tr>
           <th>{{ t('people.name') }}</th>
@@ -73,6 +73,7 @@
 <script lang="ts" setup>
 import { onMounted, reactive, ref } from 'vue'
 import { api, asJSON, result } from '../api/client'
+import { vFolding } from '../look/folding'
 import { moment, t } from '../words/t'
 import PeopleNav from './PeopleNav.vue'
 import type { Failure, Person, PersonChange, Result } from '../api/client'

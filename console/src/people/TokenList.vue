@@ -21,7 +21,7 @@
     </p>
     <p v-if="failure" role="alert">{{ failure.words }} {{ failure.details.join('; ') }}</p>
     <div v-if="tokens?.length" class="listing">
-      <table>
+      <table v-folding>
         <thead>
           <tr>
             <th>{{ t('token.name') }}</th>
@@ -54,6 +54,7 @@
 <script lang="ts" setup>
 import { computed, onMounted, reactive, ref } from 'vue'
 import { api, asJSON, result } from '../api/client'
+import { vFolding } from '../look/folding'
 import { moment, t } from '../words/t'
 import { useSession } from './session'
 import type { Failure, Token } from '../api/client'

@@ -5,7 +5,7 @@
   </p>
   <p v-if="failure" class="sheet" role="alert">{{ t('failure.title') }}: {{ failure.words }}</p>
   <div v-else-if="policies" class="sheet listing">
-    <table>
+    <table v-folding>
       <thead>
         <tr>
           <th>{{ t('policies.name') }}</th>
@@ -31,6 +31,7 @@
 <script lang="ts" setup>
 import { onMounted, ref } from 'vue'
 import { api, result } from '../api/client'
+import { vFolding } from '../look/folding'
 import { t } from '../words/t'
 import type { Failure, Policy } from '../api/client'
 

@@ -6,7 +6,7 @@
     <p class="soft">{{ t('schedules.what') }}</p>
     <p v-if="schedules && !schedules.length" class="sheet" data-test="none">{{ t('schedules.none') }}</p>
     <div v-else-if="schedules" class="sheet listing">
-      <table>
+      <table v-folding>
         <thead>
           <tr>
             <th>{{ t('schedules.name') }}</th>
@@ -64,7 +64,7 @@
     <h2>{{ t('audits.latest') }}</h2>
     <p v-if="!list.length" class="sheet">{{ t('audit.none') }}</p>
     <div v-else class="sheet listing">
-      <table>
+      <table v-folding>
         <thead>
           <tr>
             <th>{{ t('audits.number') }}</th>
@@ -95,6 +95,7 @@ import { api, asJSON, ifMatch, result } from '../api/client'
 import WorkersTable from '../audits/WorkersTable.vue'
 import { auditWords } from '../audits/audit-words'
 import { useAudits } from '../audits/audits'
+import { vFolding } from '../look/folding'
 import { useSession } from '../people/session'
 import { moment, t } from '../words/t'
 import ScheduleForm from './ScheduleForm.vue'

@@ -4,7 +4,7 @@
   <p v-if="failure" class="sheet" role="alert">{{ t('failure.title') }}: {{ failure.words }}</p>
   <p v-if="waivers && !waivers.length" class="sheet">{{ t('waivers.none') }}</p>
   <div v-else-if="waivers" class="sheet listing">
-    <table>
+    <table v-folding>
       <thead>
         <tr>
           <th>{{ t('waivers.until') }}</th>
@@ -46,6 +46,7 @@
 <script lang="ts" setup>
 import { onMounted, ref } from 'vue'
 import { api, asJSON, result } from '../api/client'
+import { vFolding } from '../look/folding'
 import { useSession } from '../people/session'
 import { daysWords, t } from '../words/t'
 import type { Failure, Waiver } from '../api/client'

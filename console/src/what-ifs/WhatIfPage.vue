@@ -16,7 +16,7 @@
     </p>
     <p v-if="view.answer && !view.changes?.length" class="sheet">{{ t('whatIf.same') }}</p>
     <div v-else-if="view.changes?.length" class="sheet listing">
-      <table>
+      <table v-folding>
         <thead>
           <tr>
             <th>{{ t('whatIf.now') }}</th>
@@ -60,6 +60,7 @@ import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { api, result } from '../api/client'
 import SeverityWord from '../findings/SeverityWord.vue'
 import VerdictMark from '../look/VerdictMark.vue'
+import { vFolding } from '../look/folding'
 import { t } from '../words/t'
 import { questionWords } from './question'
 import type { Failure, WhatIfView } from '../api/client'

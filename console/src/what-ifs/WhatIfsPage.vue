@@ -36,7 +36,7 @@
   </p>
   <p v-if="list && !list.length" class="sheet">{{ t('whatIf.none') }}</p>
   <div v-else-if="list" class="sheet listing">
-    <table>
+    <table v-folding>
       <thead>
         <tr>
           <th>{{ t('whatIf.asked') }}</th>
@@ -63,6 +63,7 @@
 import { onMounted, reactive, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, result } from '../api/client'
+import { vFolding } from '../look/folding'
 import { moment, t } from '../words/t'
 import { questionOf, questionWords } from './question'
 import type { Failure, Policy, WhatIf } from '../api/client'

@@ -10,6 +10,7 @@ export const en = {
   'app.workbench': 'Workbench',
   'app.whatIf': 'What-if',
   'app.policies': 'Policies',
+  'app.menu': 'Pages',
   'app.pages': 'Pages',
   'app.skip': 'Skip to the contents',
   'look.change': 'Theme: {look}',
