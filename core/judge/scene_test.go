@@ -113,12 +113,6 @@ func served(versions string, ders ...[]byte) facts.Observation {
 	return o
 }
 
-// from is what an endpoint showed to a vantage.
-func from(vantage string, o facts.Observation) facts.Observation {
-	o.Vantage = vantage
-	return o
-}
-
 func observed(observations ...facts.Observation) facts.Endpoint {
 	return facts.Endpoint{Schema: facts.Schema, Endpoint: host + ":443", Observations: observations}
 }

@@ -137,8 +137,6 @@ func severities(t *testing.T) map[string]judge.Judgement {
 			requiring("TLS 1.2")),
 		"proto.without-tls13 fault": judge.Endpoint(observed(served("1.2", leaf, s.lower.DER, s.upper.DER)),
 			requiring("TLS 1.3")),
-		"deploy.vantages-differ risk": judge.Endpoint(observed(from("inside", served("1.3", leaf)),
-			from("outside", served("1.2", leaf))), s.context()),
 		"suite.no-forward-secrecy note": judge.Endpoint(observed(some), s.context()),
 	}
 }

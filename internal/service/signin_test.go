@@ -77,7 +77,7 @@ func TestSignIn(t *testing.T) {
 	_, err := stranger(t, address).Endpoints(ctx, client.EndpointFilter{})
 	assert.Equal(t, 401, status(err), "nothing is told to strangers, on this machine neither")
 	first := stranger(t, address)
-	_, err = first.SetUp(ctx, api.SetUp{Code: "x" + code[1:], Name: "harbour-master", Password: password})
+	_, err = first.SetUp(ctx, api.SetUp{Code: code + "x", Name: "harbour-master", Password: password})
 	assert.ErrorContains(t, err, "has been used or has expired")
 	_, err = first.SetUp(ctx, api.SetUp{Code: code, Name: "harbour-master", Password: "tides"})
 	assert.ErrorContains(t, err, "fewer than 12 characters")
