@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -17,10 +18,14 @@ import (
 )
 
 func (a *app) estateHistory(server *string) *cobra.Command {
+	var from, to int64
 	cmd := &cobra.Command{
 		Use: "history ENDPOINT", Short: "Show what has changed at an endpoint from audit to audit",
-		Args:    cobra.ExactArgs(1),
-		Example: "  nurvik estate history tides.tarnholm.example",
+		Long: `Shows the audits in which something was not as in the one before. With --from, only what is
+different between that audit and the newest, or the one of --to, whatever was in between.`,
+		Args: cobra.ExactArgs(1),
+		Example: `  nurvik estate history tides.tarnholm.example
+  nurvik estate history tides.tarnholm.example --from 12 --to 40`,
 		RunE: a.remote(server, func(ctx context.Context, c *client.Client, args []string) error {
 			target, err := endpoint.Parse(args[0])
 			if err != nil {
@@ -29,6 +34,17 @@ func (a *app) estateHistory(server *string) *cobra.Command {
 			e, err := c.FindEndpoint(ctx, target.String())
 			if err != nil {
 				return err
+			}
+			if to > 0 && from == 0 {
+				return usage(errors.New("--to is the later audit; --from names the earlier one"))
+			}
+			if from > 0 {
+				d, err := c.Difference(ctx, e.ID, from, to)
+				if err != nil {
+					return err
+				}
+				return a.write(report.Document{Value: d,
+					Text: func(w io.Writer, _ report.Style) error { return printDifference(w, d) }})
 			}
 			list, err := c.History(ctx, e.ID)
 			if err != nil {
@@ -39,7 +55,18 @@ func (a *app) estateHistory(server *string) *cobra.Command {
 		}),
 	}
 	a.addOutput(cmd)
+	cmd.Flags().Int64Var(&from, "from", 0, "compare how it was in this `AUDIT`")
+	cmd.Flags().Int64Var(&to, "to", 0, "with how it was in this `AUDIT` (default the newest)")
 	return cmd
+}
+
+func printDifference(w io.Writer, d api.HistoryEntry) error {
+	lines := historyWords(d)
+	if len(lines) == 0 {
+		lines = []string{"Nothing is different, as far as both audits saw it."}
+	}
+	_, err := fmt.Fprintln(w, strings.Join(lines, "\n"))
+	return err
 }
 
 func printHistory(w io.Writer, list []api.HistoryEntry, s report.Style) error {

@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -45,6 +46,12 @@ func (c *Client) Causes(ctx context.Context, f CauseFilter) ([]api.Cause, error)
 func (c *Client) History(ctx context.Context, endpoint int64) ([]api.HistoryEntry, error) {
 	return all[api.HistoryEntry](ctx, c, "/endpoints/"+strconv.FormatInt(endpoint, 10)+"/history",
 		url.Values{"limit": {"100"}})
+}
+
+// Difference returns what has changed at an endpoint from one audit to another; 0 is the newest.
+func (c *Client) Difference(ctx context.Context, endpoint, from, to int64) (e api.HistoryEntry, err error) {
+	path := fmt.Sprintf("/endpoints/%d/history/difference?from=%d&to=%d", endpoint, from, to)
+	return e, c.call(ctx, "GET", path, nil, &e)
 }
 
 // given are the parameters that are not empty, for pages as long as may be.

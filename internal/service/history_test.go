@@ -53,6 +53,23 @@ func TestHistory(t *testing.T) {
 	assert.Contains(t, list[2].Appeared, "name.uncovered", "it is another's certificate")
 	assert.True(t, list[len(list)-1].First)
 
+	// Any two audits: what was in between makes no difference.
+	d, err := c.Difference(ctx, gate.ID, moved, 0)
+	require.NoError(t, err)
+	assert.Equal(t, back, d.AuditID)
+	assert.Contains(t, d.Changes, "Now also at "+gate.VisitAt[0]+".")
+	assert.Contains(t, d.Gone, "name.uncovered")
+	d, err = c.Difference(ctx, gate.ID, silent, silent)
+	require.NoError(t, err)
+	assert.Empty(t, d.Changes)
+	d, err = c.Difference(ctx, gate.ID, moved, silent)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"It no longer answers: refused."}, d.Changes)
+	_, err = c.Difference(ctx, gate.ID, back, moved)
+	assert.ErrorContains(t, err, "the second audit is before the first")
+	_, err = c.Difference(ctx, 987654, moved, 0)
+	assert.ErrorContains(t, err, "there is no such record")
+
 	execute(t, shared.data, "UPDATE endpoints SET observed_at = now() + interval '1 day'")
 	last := audit()
 	gate, err = c.FindEndpoint(ctx, "gate.tarnholm.example:443")

@@ -76,6 +76,8 @@ export const service = {
   'history.was': 'it was {verdict}',
   'history.first': 'Examined for the first time.',
   'history.older': 'Show older changes',
+  'history.since': 'What is different now',
+  'history.same': 'Nothing, as far as both audits saw it.',
   'causes.what': 'What is wrong, by what it has in common: the same repair helps everywhere. The worst and most ' +
     'frequent come first.',
   'causes.loading': 'Loading …',

@@ -50,6 +50,39 @@ func (s *server) registerHistory() {
 		})
 }
 
+func (s *server) registerDifference() {
+	type input struct {
+		ID   int64 `path:"id" minimum:"1"`
+		From int64 `query:"from" minimum:"1" required:"true" doc:"An audit: how the endpoint was then, even if that audit was not about it"`
+		To   int64 `query:"to" minimum:"0" doc:"A later audit; 0 is the newest"`
+	}
+	get := operation("get-difference", "GET", "/endpoints/{id}/history/difference",
+		"What has changed at an endpoint between any two audits", "estate", 404, 422)
+	get.Metadata = map[string]any{heavy: histories}
+	huma.Register(s.api, get, func(ctx context.Context, in *input) (*body[api.HistoryEntry], error) {
+		if _, err := s.Store.Endpoint(ctx, in.ID); err != nil {
+			return nil, s.failure(err)
+		}
+		if in.To > 0 && in.To < in.From {
+			return nil, huma.Error422UnprocessableEntity("the second audit is before the first",
+				&huma.ErrorDetail{Message: "it is the later of the two", Location: "query.to"})
+		}
+		var both [2]store.PastExamination
+		for i, audit := range []int64{in.From, in.To} {
+			rows, err := s.Store.History(ctx, in.ID, audit, 1)
+			if err != nil {
+				return nil, s.failure(err)
+			}
+			if len(rows) == 0 {
+				return nil, huma.Error404NotFound("the endpoint had not been examined by then")
+			}
+			both[i] = rows[0]
+		}
+		e, _ := step(both[0], both[1])
+		return &body[api.HistoryEntry]{e}, nil
+	})
+}
+
 func (s *server) history(ctx context.Context, endpoint, until int64, limit int) (api.HistoryPage, error) {
 	page := api.HistoryPage{Items: []api.HistoryEntry{}}
 	var newer *store.PastExamination

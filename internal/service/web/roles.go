@@ -46,6 +46,7 @@ var Roles = map[string]auth.Role{
 	"list-findings":         auth.Viewer,
 	"list-causes":           auth.Viewer,
 	"get-history":           auth.Viewer,
+	"get-difference":        auth.Viewer,
 	"list-waivers":          auth.Viewer,
 	"list-schedules":        auth.Viewer,
 	"list-workers":          auth.Viewer,

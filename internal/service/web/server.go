@@ -145,6 +145,7 @@ func (s *server) register() {
 	s.registerWaivers()
 	s.registerSchedules()
 	s.registerHistory()
+	s.registerDifference()
 	s.registerWorkers()
 	s.registerBulk()
 }
