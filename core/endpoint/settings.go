@@ -7,6 +7,7 @@ import (
 	"maps"
 	"regexp"
 	"slices"
+	"unicode/utf8"
 
 	"nurvik/core/naming"
 	"nurvik/core/plain"
@@ -26,6 +27,7 @@ type Settings struct {
 	Audiences     []string          `yaml:"audiences,omitempty,flow" json:"audiences,omitempty" maxItems:"50" doc:"Trust stores that must all accept"`
 	Vantages      []string          `yaml:"vantages,omitempty,flow" json:"vantages,omitempty" maxItems:"20" doc:"Vantages that the service visits it from; none means where the service is"`
 	Labels        map[string]string `yaml:"labels,omitempty" json:"labels,omitempty"`
+	Notes         string            `yaml:"notes,omitempty" json:"notes,omitempty" maxLength:"4000" doc:"What people should know of it; lines are kept"`
 }
 
 // Known says which trust stores and policies there are; nil allows any.
@@ -42,6 +44,9 @@ type Defect struct {
 
 // maxLabel is the longest key or value of a label in bytes.
 const maxLabel = 1000
+
+// maxNotes is the longest that notes may be, in characters.
+const maxNotes = 4000
 
 // Settle checks the settings and writes them in their canonical form. What is
 // wrong is reported together; such settings are of no use.
@@ -101,6 +106,12 @@ func (s *Settings) Settle(known Known) []Defect {
 			fail("labels", fmt.Errorf("the label %.40q is longer than %d bytes", key, maxLabel))
 		}
 	}
+	if err := plain.Check(s.Notes, true); err != nil {
+		fail("notes", err)
+	}
+	if utf8.RuneCountInString(s.Notes) > maxNotes {
+		fail("notes", fmt.Errorf("they are longer than %d characters", maxNotes))
+	}
 	if s.Policy != "" && known.Policies != nil && !known.Policies[s.Policy] {
 		fail("policy", fmt.Errorf("there is no policy %q; there are %v, and \"nurvik policy save\" adds one", s.Policy,
 			slices.Sorted(maps.Keys(known.Policies))))
@@ -125,7 +136,8 @@ func (s Settings) Equal(o Settings) bool {
 		s.Authenticated == o.Authenticated &&
 		s.Policy == o.Policy && slices.Equal(s.Names, o.Names) && slices.Equal(s.VisitAt, o.VisitAt) &&
 		slices.Equal(s.Trust, o.Trust) &&
-		slices.Equal(s.Audiences, o.Audiences) && slices.Equal(s.Vantages, o.Vantages) && maps.Equal(s.Labels, o.Labels)
+		slices.Equal(s.Audiences, o.Audiences) && slices.Equal(s.Vantages, o.Vantages) &&
+		s.Notes == o.Notes && maps.Equal(s.Labels, o.Labels)
 }
 
 // References are the names that must be covered; those that are no names are passed over.

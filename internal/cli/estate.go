@@ -124,6 +124,7 @@ func (f *settingsFlags) add(cmd *cobra.Command) {
 	flags.StringArrayVar(&f.Audiences, "audience", nil, "require this trust `STORE` to accept; repeat for more")
 	flags.StringArrayVar(&f.Vantages, "vantage", nil,
 		"visit it from this `VANTAGE`, where a \"nurvikd work --vantage\" runs; repeat for more")
+	flags.StringVar(&f.Notes, "notes", "", "keep this `TEXT` with it for people to read")
 	flags.StringArrayVar(&f.labels, "label", nil, "label the endpoint with `KEY=VALUE`; repeat for more")
 }
 
@@ -210,6 +211,7 @@ func merged(cmd *cobra.Command, present, given api.EndpointSettings) api.Endpoin
 		"trust":         func() { present.Trust = nonEmpty(given.Trust) },
 		"audience":      func() { present.Audiences = nonEmpty(given.Audiences) },
 		"vantage":       func() { present.Vantages = nonEmpty(given.Vantages) },
+		"notes":         func() { present.Notes = given.Notes },
 		"label":         func() { present.Labels = given.Labels },
 	} {
 		if cmd.Flags().Changed(flag) {

@@ -3,6 +3,7 @@ package estatefile_test
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -33,6 +34,9 @@ endpoints:
     labels: {quay: south}
     authenticated: true
     vantages: [harbour, outside]
+    notes: |
+      Renewed by hand.
+      Ask the tide clerk.
 `
 
 func TestParse(t *testing.T) {
@@ -47,6 +51,7 @@ func TestParse(t *testing.T) {
 	assert.Equal(t, []string{"system"}, second.Trust, "what the entry says comes before the default")
 	assert.Equal(t, map[string]string{"quay": "south", "crew": "day"}, second.Labels)
 	assert.Equal(t, []string{"harbour", "outside"}, second.Vantages)
+	assert.Equal(t, "Renewed by hand.\nAsk the tide clerk.\n", second.Notes)
 	assert.Equal(t, []bool{false, true}, []bool{first.Authenticated, second.Authenticated})
 	assert.Equal(t, limits.Limits{HostPerSecond: 3, Visit: 90 * time.Second}, e.Limits)
 	assert.Equal(t, &estatefile.Resolver{Address: "192.0.2.53", Validates: true}, e.Resolver)
@@ -58,6 +63,9 @@ func TestParseSaysWhereAndWhat(t *testing.T) {
 			`estate.yaml:2: the key "endpoit" is not known; "endpoint" may be meant`},
 		{"no vantage", "endpoints:\n  - endpoint: a.example\n    vantages: [Out Side]\n",
 			`estate.yaml:2: "Out Side" is no name of a vantage`},
+		{"notes that hide", "endpoints:\n  - endpoint: a.example\n    notes: \"a\\u202eb\"\n", "cannot be kept"},
+		{"long notes", "endpoints:\n  - endpoint: a.example\n    notes: " + strings.Repeat("x", 4001) + "\n",
+			"longer than 4000 characters"},
 		{"a vantage twice", "endpoints:\n  - endpoint: a.example\n    vantages: [out, out]\n",
 			`"out" is named twice`},
 		{"no endpoint", "endpoints:\n  - endpoint: a b\n", "estate.yaml:2:"},

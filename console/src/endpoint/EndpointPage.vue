@@ -28,6 +28,9 @@
       </template>
     </dl>
 
+    <section v-if="examination.endpoint.notes" class="sheet notes" :aria-label="t('endpoint.notes')">{{
+      examination.endpoint.notes
+    }}</section>
     <section v-if="vantages.length" class="vantages" :aria-label="t('vantages.title')">
       <h2>{{ t('vantages.title') }}</h2>
       <VantageTable :columns="vantages" />
@@ -195,6 +198,7 @@ dd { margin: 0; overflow-wrap: anywhere; }
 .chains { display: grid; grid-template-columns: minmax(0, 1fr); gap: 10px; margin-top: 22px; }
 .chains h2 { margin: 8px 0 0; }
 .vantages { margin-bottom: 22px; }
+.notes { white-space: pre-line; margin: 0 0 18px; overflow-wrap: anywhere; }
 .side { display: grid; grid-template-columns: minmax(0, 1fr); gap: 18px; min-width: 0; }
 @media (max-width: 900px) { .columns { grid-template-columns: minmax(0, 1fr); } }
 </style>

@@ -62,6 +62,7 @@ export const en = {
   'endpoint.expires': 'Expires',
   'endpoint.addresses': 'Addresses',
   'endpoint.trust': 'Trusted by',
+  'endpoint.notes': 'Notes',
   'endpoint.vantages': 'Visited from',
   'endpoint.audiences': 'Audiences',
   'endpoint.labels': 'Labels',
