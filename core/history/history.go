@@ -101,9 +101,11 @@ func addresses(before, after facts.Endpoint) (out []string) {
 	return out
 }
 
-// left reports whether the address is one of the endpoint that was not visited.
+// left reports whether the address is one of the endpoint that was not visited, or not from that vantage.
 func left(e facts.Endpoint, o facts.Observation) bool {
-	return slices.Contains(e.Unvisited, o.Place()) ||
+	asked := slices.ContainsFunc(e.Observations, func(x facts.Observation) bool { return x.Vantage == o.Vantage }) ||
+		slices.ContainsFunc(e.Vantages, func(v facts.Vantage) bool { return v.Name == o.Vantage && v.Unvisited == "" })
+	return !asked || slices.Contains(e.Unvisited, o.Place()) ||
 		slices.Contains(e.NoRoute, facts.PlaceFrom(o.Address.Addr().String(), o.Vantage))
 }
 

@@ -70,10 +70,16 @@ func TestBetween(t *testing.T) {
 	noRoute := of(visit(a, both, first, outer.DER))
 	noRoute.NoRoute = []string{"192.0.2.8"}
 	half := facts.Endpoint{Observations: []facts.Observation{silent(a, facts.Timeout)}, Unvisited: []string{b}}
+	outside := visit(b, both, first, outer.DER)
+	outside.Vantage = "outside"
 	for name, tt := range map[string]struct {
 		before, after facts.Endpoint
 		want          []string
 	}{
+		"a vantage that is asked no more": {of(visit(a, both, first, outer.DER), outside),
+			of(visit(a, both, first, outer.DER)), nil},
+		"a vantage that was not asked before": {of(visit(a, both, first, outer.DER)),
+			of(visit(a, both, first, outer.DER), outside), nil},
 		"nothing": {of(visit(a, both, first, outer.DER)), of(visit(a, both, first, outer.DER)), nil},
 		"renewed with the same key": {of(visit(a, both, first, outer.DER)), of(visit(a, both, renewed, outer.DER)),
 			[]string{"Another certificate with the same key: until 2027-02-01 instead of 2026-12-01."}},

@@ -53,6 +53,11 @@ var within = [][]byte{[]byte("LS0tLS1CRUdJTi"), []byte("0tLS0tQkVHSU4g"), []byte
 // promisesBase64 reports whether the text has base64 with a block in it, or a
 // run as long as half a line of it that begins as material does.
 func promisesBase64(data []byte) bool {
+	for _, w := range within { // whatever the length of its lines
+		if bytes.Contains(data, w) {
+			return true
+		}
+	}
 	const least = 32
 	for end := least - 1; end < len(data); {
 		start := end
@@ -73,11 +78,6 @@ func promisesBase64(data []byte) bool {
 		}
 		for end < len(data) && isBase64(data[end]) {
 			end++
-		}
-		for _, w := range within {
-			if bytes.Contains(data[start+1:end], w) {
-				return true
-			}
 		}
 		end += least
 	}

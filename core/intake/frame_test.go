@@ -41,6 +41,7 @@ func TestPromisesBase64(t *testing.T) {
 		"behind one letter":  {"a: " + base64.StdEncoding.EncodeToString([]byte("\n"+block)), true},
 		"behind two letters": {"a: " + base64.StdEncoding.EncodeToString([]byte("#\n"+block)), true},
 		"behind a comment":   {"a: " + base64.StdEncoding.EncodeToString([]byte("# the tide gauge\n"+block)), true},
+		"in short lines":     {"a: |\n  LS0tLS1CRUdJTi\n  BDRVJUSUZJ\n", true},
 		"a hash":             {"sha512-" + strings.Repeat("q0xR", 20), false},
 		"words":              {strings.Repeat("Many boats may moor. ", 20), false},
 	} {

@@ -121,7 +121,7 @@ func TestVantages(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, left, 1)
 	assert.Equal(t, "south.tarnholm.example:8443", left[0].Target)
-	assert.Contains(t, left[0].Unexamined, `nobody works at the vantage attic; "nurvikd work --vantage attic"`)
+	assert.Contains(t, left[0].Unexamined, `nobody works at the vantage attic: run "nurvikd work --vantage attic" on a machine there`)
 	assert.Zero(t, count(t, data, "SELECT count(*) FROM river_job WHERE kind = 'visit' AND state <> 'completed'"))
 
 	workers, err := s.Workers(t.Context())

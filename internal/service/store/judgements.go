@@ -49,8 +49,13 @@ func (t *Tx) SaveJudgement(audit, endpoint int64, f facts.Endpoint, j judge.Judg
 		}
 		present = append(present, s)
 	}
-	// An endpoint that cannot be reached says nothing about its certificates, so their findings stay as they are.
+	// An endpoint that cannot be reached says nothing about its certificates, so their findings stay as they are. So do
+	// all where an address, or a vantage, was not visited: what it would have shown may be there still.
+	missed := len(f.Unvisited) > 0
 	return t.live("endpoint_id", endpoint, present, sawAt, func(f Finding) bool {
+		if missed {
+			return false
+		}
 		reachability := f.Severity == string(judge.None) || f.Code == "dns.unresolved"
 		return j.Verdict != judge.Unreachable || reachability
 	})

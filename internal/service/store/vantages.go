@@ -31,7 +31,7 @@ func (s *Store) SeeVantages(ctx context.Context) error {
 // how many there were.
 func (s *Store) Abandoned(ctx context.Context, absent time.Duration) (int64, error) {
 	tag, err := s.Pool.Exec(ctx, `UPDATE visits v SET state = 'failed', failure = 'nobody works at the vantage '
-			|| v.vantage || '; "nurvikd work --vantage ' || v.vantage || '" on a machine there does'
+			|| v.vantage || ': run "nurvikd work --vantage ' || v.vantage || '" on a machine there'
 		FROM audits a WHERE a.id = v.audit_id AND v.state = 'waiting' AND v.vantage <> ''
 			AND a.created_at < now() - make_interval(secs => $1) AND NOT EXISTS (SELECT FROM vantages n
 				WHERE n.name = v.vantage AND n.seen_at > now() - make_interval(secs => $1))`, absent.Seconds())
