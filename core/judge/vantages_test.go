@@ -10,6 +10,7 @@ import (
 
 	"nurvik/core/facts"
 	"nurvik/core/judge"
+	"nurvik/core/policy"
 )
 
 // TestVantages: what vantages see is compared as far as it is known, and never from what was not seen.
@@ -82,4 +83,38 @@ func TestVantages(t *testing.T) {
 			at(served("1.2,1.3", renewed...), "inside", b)), s.context())
 		assert.Equal(t, []string{"deploy.addresses-differ risk certificates"}, codes(j))
 	})
+}
+
+// TestPartly: where not everything was looked at, what stands from before counts. Nothing gets better by not looking.
+func TestPartly(t *testing.T) {
+	finding := func(code string, s judge.Severity) judge.Finding { return judge.Finding{Code: code, Severity: s} }
+	risk, fault := finding("time.soon", judge.Risk), finding("time.expired", judge.Fault)
+	waived := fault
+	waived.Waived = &policy.Waiver{}
+	list := func(f ...judge.Finding) []judge.Finding { return f }
+	tests := []struct {
+		name     string
+		now      judge.Verdict
+		found    []judge.Finding
+		standing []judge.Finding
+		before   judge.Verdict
+		want     judge.Verdict
+	}{
+		{"sound before and now", judge.Sound, nil, nil, judge.Sound, judge.Sound},
+		{"never judged, and nothing found", judge.Sound, nil, nil, "", ""},
+		{"what was found elsewhere stands", judge.Sound, nil, list(fault), judge.Faulty, judge.Faulty},
+		{"what was found elsewhere is worse", judge.AtRisk, list(risk), list(fault), judge.Faulty, judge.Faulty},
+		{"what is found now is worse", judge.Faulty, list(fault), list(risk), judge.AtRisk, judge.Faulty},
+		{"repaired where it was looked at, the rest never seen", judge.Sound, nil, nil, judge.Faulty, ""},
+		{"unreachable before, answered in part", judge.Sound, nil, nil, judge.Unreachable, ""},
+		{"waived what stands", judge.Sound, nil, list(waived), judge.Sound, judge.Sound},
+		{"unreachable", judge.Unreachable, nil, list(fault), judge.Faulty, judge.Unreachable},
+	}
+	for _, tt := range tests {
+		t.Run(tt.name, func(t *testing.T) {
+			got, tally := judge.Partly(judge.Judgement{Verdict: tt.now, Findings: tt.found}, tt.standing, tt.before)
+			assert.Equal(t, tt.want, got)
+			assert.Equal(t, judge.TallyOf(append(tt.found, tt.standing...)), tally)
+		})
+	}
 }

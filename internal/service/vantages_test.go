@@ -65,7 +65,7 @@ func TestVantages(t *testing.T) {
 	s, q := worker("quay", "serve", nil, map[string]string{"ferry.tarnholm.example": "203.0.113.9"})
 	worker("inside", "work", map[string]netip.AddrPort{shared: all[2].address, "192.0.2.8:443": all[1].address},
 		map[string]string{"ferry.tarnholm.example": "192.0.2.7", "south.tarnholm.example": "192.0.2.8"})
-	worker("outside", "work", map[string]netip.AddrPort{shared: all[3].address},
+	_, outside := worker("outside", "work", map[string]netip.AddrPort{shared: all[3].address},
 		map[string]string{"ferry.tarnholm.example": "192.0.2.7"})
 
 	both := []string{"outside", "inside"}
@@ -133,4 +133,22 @@ func TestVantages(t *testing.T) {
 	assert.Equal(t, []string{"inside:inside", "outside:outside", "quay:"}, told)
 	assert.Zero(t, count(t, data, `SELECT count(*) FROM river_job WHERE kind <> 'visit'
 		AND attempted_by[array_upper(attempted_by, 1)] <> 'nurvikd-quay'`), "a vantage visits, and does nothing else")
+
+	// Nobody works outside any more: what was found there stays and counts.
+	ofFerry := "FROM findings f JOIN endpoints e ON e.id = endpoint_id WHERE target = 'ferry.tarnholm.example:443'"
+	before := count(t, data, "SELECT count(*) "+ofFerry)
+	onlyOutside := ofFerry + ` AND f.finding->>'addresses' LIKE '%from outside%'
+		AND f.finding->>'addresses' NOT LIKE '%from inside%'`
+	require.NotZero(t, count(t, data, "SELECT count(*) "+onlyOutside))
+	require.NoError(t, outside.Stop(t.Context()))
+	require.NoError(t, q.Begin(t.Context(), &store.Audit{CreatedAt: s.Clock.Stamp()}, nil))
+	require.Eventually(t, func() bool {
+		return count(t, data, "SELECT count(*) FROM audits WHERE state = 'finished'") == 2
+	}, 2*time.Minute, 50*time.Millisecond)
+	assert.Equal(t, before, count(t, data, "SELECT count(*) "+ofFerry+" AND state <> 'gone'"))
+	again, err := s.Endpoint(t.Context(), ferry.Endpoint.ID)
+	require.NoError(t, err)
+	assert.Contains(t, again.Codes, "deploy.vantages-differ", "in the tally of the list too")
+	assert.Zero(t, count(t, data, "SELECT count(*) "+onlyOutside+" AND f.last_seen > e.observed_at"),
+		"nobody has seen it again")
 }

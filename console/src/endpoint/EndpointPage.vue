@@ -160,6 +160,8 @@ const facts = computed(() => {
       value: endpoint.not_after && `${moment(endpoint.not_after)} (${daysWords(daysUntil(endpoint.not_after))})`,
     },
     { title: t('endpoint.addresses'), value: list(addresses) },
+    { title: t('endpoint.unvisited'), value: list(x.facts?.unvisited) && t('endpoint.partly', {
+      places: list(x.facts?.unvisited) }) },
     { title: t('endpoint.trust'), value: list(endpoint.trust) ||
       (endpoint.audiences?.length ? '' : t('endpoint.system')) },
     { title: t('endpoint.vantages'), value: list(endpoint.vantages) },

@@ -64,6 +64,8 @@ export const en = {
   'endpoint.trust': 'Trusted by',
   'endpoint.notes': 'Notes',
   'endpoint.vantages': 'Visited from',
+  'endpoint.unvisited': 'Not visited this time',
+  'endpoint.partly': '{places}. What was found there before stands, and the verdict is no better than before.',
   'endpoint.audiences': 'Audiences',
   'endpoint.labels': 'Labels',
   'endpoint.policy': 'Judged by the policy',

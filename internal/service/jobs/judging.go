@@ -142,7 +142,7 @@ func (q *Queue) save(tx *store.Tx, x store.Examined, f facts.Endpoint, j judge.J
 		return "", tx.NotExamined(audit, e.ID, "no address has a route from here", true)
 	}
 	err := q.storable(tx, e.Target, &f, &j, func(tx *store.Tx) error {
-		return tx.SaveProvisional(audit, e.ID, f, j, now)
+		return tx.SaveProvisional(audit, e.ID, f, &j, now)
 	})
 	if err == nil && len(f.Unvisited) > 0 { // judged by its other addresses
 		err = tx.NotExamined(audit, e.ID, unvisited(visits), false)

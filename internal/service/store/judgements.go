@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -14,9 +15,10 @@ import (
 )
 
 // SaveProvisional stores facts and judgement of one endpoint while its audit is under way, and what was seen at its
-// addresses. Its findings live on when the audit ends.
-func (t *Tx) SaveProvisional(audit, endpoint int64, f facts.Endpoint, j judge.Judgement, at time.Time) error {
-	newest, err := t.saveVerdict(audit, endpoint, f, j, at, Judged)
+// addresses. Its findings live on when the audit ends. Where not everything was visited, the verdict becomes one that
+// also what was known before bears out.
+func (t *Tx) SaveProvisional(audit, endpoint int64, f facts.Endpoint, j *judge.Judgement, at time.Time) error {
+	newest, _, err := t.saveVerdict(audit, endpoint, f, j, at, Judged)
 	if err != nil || !newest {
 		return err
 	}
@@ -30,7 +32,7 @@ func (t *Tx) SaveProvisional(audit, endpoint int64, f facts.Endpoint, j judge.Ju
 // SaveJudgement stores the judgement at the end of the audit, and lets the endpoint's findings live on. They were seen
 // at that time, which is earlier than the judgement where it was judged again.
 func (t *Tx) SaveJudgement(audit, endpoint int64, f facts.Endpoint, j judge.Judgement, at, sawAt time.Time) error {
-	newest, err := t.saveVerdict(audit, endpoint, f, j, at, Closed)
+	newest, stand, err := t.saveVerdict(audit, endpoint, f, &j, at, Closed)
 	if err != nil || !newest {
 		return err
 	}
@@ -49,11 +51,9 @@ func (t *Tx) SaveJudgement(audit, endpoint int64, f facts.Endpoint, j judge.Judg
 		}
 		present = append(present, s)
 	}
-	// An endpoint that cannot be reached says nothing about its certificates, so their findings stay as they are. So do
-	// all where an address, or a vantage, was not visited: what it would have shown may be there still.
-	missed := len(f.Unvisited) > 0
+	// An endpoint that cannot be reached says nothing about its certificates, so their findings stay as they are.
 	return t.live("endpoint_id", endpoint, present, sawAt, func(f Finding) bool {
-		if missed {
+		if slices.ContainsFunc(stand, func(s Finding) bool { return s.ID == f.ID }) {
 			return false
 		}
 		reachability := f.Severity == string(judge.None) || f.Code == "dns.unresolved"
@@ -62,21 +62,31 @@ func (t *Tx) SaveJudgement(audit, endpoint int64, f facts.Endpoint, j judge.Judg
 }
 
 // saveVerdict stores an examination, and what lists show of the endpoint. Where another audit observed the endpoint
-// later, the judgement is only this audit's: it reports whether it is the endpoint's newest.
-func (t *Tx) saveVerdict(audit, endpoint int64, f facts.Endpoint, j judge.Judgement, at time.Time,
-	stage Stage) (newest bool, err error) {
-	row := Examination{AuditID: audit, EndpointID: endpoint, Facts: &f, Verdict: string(j.Verdict), Judgement: &j,
+// later, the judgement is only this audit's: it reports whether it is the endpoint's newest, and which findings stand
+// because not everything was visited.
+func (t *Tx) saveVerdict(audit, endpoint int64, f facts.Endpoint, j *judge.Judgement, at time.Time,
+	stage Stage) (newest bool, stand []Finding, err error) {
+	before := Endpoint{ID: endpoint} // it may have been removed meanwhile
+	if err := t.db.Select("id", "verdict").Limit(1).Find(&before).Error; err != nil {
+		return false, nil, err
+	}
+	asWaived := func(j judge.Judgement) judge.Judgement { return j }
+	stand, tally, err := t.partly(before, &f, j, asWaived)
+	if err != nil {
+		return false, nil, err
+	}
+	row := Examination{AuditID: audit, EndpointID: endpoint, Facts: &f, Verdict: string(j.Verdict), Judgement: j,
 		Stage: stage}
 	if err := t.db.Model(&row).Select("facts", "verdict", "judgement", "stage").Updates(&row).Error; err != nil {
-		return false, err
+		return false, nil, err
 	}
 	observed, err := t.observedAt(audit, f)
 	if err != nil {
-		return false, err
+		return false, nil, err
 	}
 	e := Endpoint{ID: endpoint, AuditID: &audit, ObservedAt: &observed, NotAfter: j.NotAfter, Issuer: j.Issuer,
 		JudgedBy: j.Basis.Policy, Provisional: stage != Closed,
-		Latest: latestOf(j.Verdict, judge.TallyOf(j.Findings), at)}
+		Latest: latestOf(j.Verdict, tally, at)}
 	columns := append([]string{"audit_id", "observed_at", "judged_by", "provisional"}, latest...)
 	if j.Verdict != judge.Unreachable { // what was served last stays known
 		columns = append(columns, "not_after", "issuer")
@@ -84,7 +94,7 @@ func (t *Tx) saveVerdict(audit, endpoint int64, f facts.Endpoint, j judge.Judgem
 	// A time in the future is from before a clock was put back, and says nothing.
 	done := t.db.Model(&e).Where("observed_at IS NULL OR observed_at <= ? OR observed_at > now() + interval '1 minute'",
 		observed).Select(columns).UpdateColumns(&e)
-	return done.RowsAffected > 0, done.Error
+	return done.RowsAffected > 0, stand, done.Error
 }
 
 // observedAt is when the endpoint was visited last. Where nothing was visited, its name was looked up when the audit
@@ -195,8 +205,8 @@ func (s *Store) LatestExamination(ctx context.Context, e Endpoint) (*Examination
 }
 
 // Provisionally returns the findings of a judgement whose audit has not ended. Those that are known go on as they were;
-// the others are new.
-func Provisionally(e Endpoint, j judge.Judgement, known []FindingRow) []FindingRow {
+// the others are new. What stands because not everything was visited comes after them.
+func Provisionally(e Endpoint, observed *facts.Endpoint, j judge.Judgement, known []FindingRow) []FindingRow {
 	before := map[string]FindingRow{}
 	for _, f := range known {
 		before[f.ID] = f
@@ -209,7 +219,7 @@ func Provisionally(e Endpoint, j judge.Judgement, known []FindingRow) []FindingR
 		row.Acknowledged = before[row.ID].Acknowledged
 		out[i] = row
 	}
-	return out
+	return append(out, standing(known, func(f FindingRow) Finding { return f.Finding }, observed, j)...)
 }
 
 // anyState selects findings in every state.

@@ -114,7 +114,7 @@ func FuzzFacts(f *testing.F) {
 			if _, err := tx.PlanVisits(a.ID, map[int64]facts.Endpoint{e.ID: observed}, nil); err != nil {
 				return err
 			}
-			if err := tx.SaveProvisional(a.ID, e.ID, observed, judgement, now); err != nil {
+			if err := tx.SaveProvisional(a.ID, e.ID, observed, &judgement, now); err != nil {
 				return err
 			}
 			if err := tx.SaveJudgement(a.ID, e.ID, observed, judgement, now, now); err != nil {

@@ -123,17 +123,26 @@ func (t *Tx) Rewaive(id int64, waivers []policy.Waiver, at time.Time) error {
 		return nil
 	}
 	j := judge.Rewaived(*x.Judgement, waivers, at)
+	again := func(j judge.Judgement) judge.Judgement { return judge.Rewaived(j, waivers, at) }
+	stand, tally, err := t.partly(e, x.Facts, &j, again)
+	if err != nil {
+		return err
+	}
+	findings := slices.Clone(j.Findings)
+	for _, s := range stand {
+		findings = append(findings, s.Finding)
+	}
 	x.Judgement, x.Verdict = &j, string(j.Verdict)
 	if err := t.db.Model(&x).Select("verdict", "judgement").Updates(&x).Error; err != nil {
 		return err
 	}
 	judged := e.JudgedAt
-	e.Latest = latestOf(j.Verdict, judge.TallyOf(j.Findings), at)
+	e.Latest = latestOf(j.Verdict, tally, at)
 	e.JudgedAt = judged
 	if err := t.db.Model(&e).Select(latest).UpdateColumns(&e).Error; err != nil {
 		return err
 	}
-	for _, f := range j.Findings {
+	for _, f := range findings {
 		row := rowOf(j.Target, f)
 		err := t.db.Model(&row).Where("state <> 'gone'").Select("finding", "waived").Updates(&row).Error
 		if err != nil {

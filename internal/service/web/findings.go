@@ -108,7 +108,7 @@ func (s *server) examination(ctx context.Context, id int64) (api.Examination, er
 	}
 	rows, _, err := s.Store.Findings(ctx, store.FindingQuery{EndpointID: id, Limit: 1000})
 	if e.Provisional && x.Judgement != nil {
-		rows = store.Provisionally(e, *x.Judgement, rows)
+		rows = store.Provisionally(e, x.Facts, *x.Judgement, rows)
 	}
 	x.Findings = findingsOf(rows)
 	return x, err
