@@ -86,4 +86,6 @@ END $$;
 
 ALTER TABLE findings ENABLE TRIGGER USER;
 
+SELECT causes_recount();
+
 ANALYZE;

@@ -37,7 +37,7 @@ const (
 	findTime  = 200 * time.Millisecond
 	page      = 100
 	mostTime  = 10 * time.Second // of a question before it is given up
-	generator = 1                // of the estate; another one makes it anew
+	generator = 2                // of the estate; another one makes it anew
 )
 
 //go:embed estate.sql
@@ -182,11 +182,19 @@ func questions(s *store.Store) []question {
 	for _, text := range []string{"quay 4999", "e4da3b7fbbce", "nowhere at all"} {
 		findings("that have "+text, findTime, store.FindingQuery{Search: text})
 	}
-	out = append(out,
-		question{"causes", listTime, func(ctx context.Context, _ int) (int, error) {
-			rows, _, err := s.Causes(ctx, store.CauseQuery{Limit: page})
+	causes := func(name string, limit time.Duration, q store.CauseQuery) {
+		out = append(out, question{"causes " + name, limit, func(ctx context.Context, _ int) (int, error) {
+			q.Limit = page
+			rows, _, err := s.Causes(ctx, q)
 			return len(rows), err
-		}},
+		}})
+	}
+	causes("all", listTime, store.CauseQuery{})
+	causes("fault", listTime, store.CauseQuery{Severity: "fault"})
+	causes("chain.incomplete", listTime, store.CauseQuery{Code: "chain.incomplete"})
+	causes("waived", listTime, store.CauseQuery{Waived: true})
+	causes("that have quay 4999", findTime, store.CauseQuery{Search: "quay 4999"})
+	out = append(out,
 		question{"audits", listTime, func(ctx context.Context, _ int) (int, error) {
 			rows, _, err := s.Audits(ctx, "", page)
 			return len(rows), err

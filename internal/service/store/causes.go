@@ -31,50 +31,29 @@ type CauseQuery struct {
 	Limit                  int
 }
 
-// causeOrder puts the worst first, and of those what is at the most places.
-const causeOrder = `(min(` + severityRank + `) || ' ' || lpad((99999999 - ` + placeCount + `)::text, 8, '0') || ' ' || code || ' ' || cause)
-	COLLATE "C"`
+// causeOrder puts the worst first, and of those what is at the most places, as the table of causes does.
+const causeOrder = `(min(cause_rank(severity)) || ' ' ||
+	lpad((99999999 - count(DISTINCT endpoint_id) - count(DISTINCT holding_id))::text, 8, '0') || ' ' || code || ' ' ||
+	cause) COLLATE "C"`
 
-// placeCount is at how many places a cause is.
-const placeCount = `(count(DISTINCT endpoint_id) + count(DISTINCT holding_id))`
-
-// severityRank is the place of a severity among the others.
-const severityRank = `CASE severity WHEN 'fault' THEN '1' WHEN 'risk' THEN '2' WHEN 'note' THEN '4' ELSE '3' END`
-
-// Causes returns one page, the worst first, and the cursor of the next. Which causes are on the page is found by an
-// index; only for those the findings are looked at.
+// Causes returns one page, the worst first, and the cursor of the next. They are counted as findings come and go
+// (migration 00013); for those of the page the findings are looked up. Only where a text is searched for they are
+// counted now: those of the findings that have it.
 func (s *Store) Causes(ctx context.Context, q CauseQuery) ([]Cause, string, error) {
-	selected := func() *gorm.DB {
-		db := s.read(ctx).Table("findings AS f").Where(present+" AND f.waived = ?", q.Waived)
-		if q.Search != "" {
-			db = matching(db, q.Search)
-		}
-		if q.Code != "" {
-			db = db.Where("f.code = ?", q.Code)
-		}
-		if q.Severity != "" {
-			db = db.Where("f.severity = ?", q.Severity)
-		}
-		return db
-	}
-	page := selected().Select("cause, code, " + causeOrder + " AS sort_key").Group("cause, code")
+	after := ""
 	if q.After != "" {
 		value, _, err := readCursor(q.After)
 		if err != nil {
 			return nil, "", err
 		}
-		page = page.Having(causeOrder+" > ?", value)
+		after = value
 	}
-	db := selected().Joins("JOIN (?) AS page ON page.cause = f.cause AND page.code = f.code",
-		page.Order("sort_key").Limit(q.Limit+1)).
-		Select("f.cause, f.code, page.sort_key, max(cause_about) AS cause_about, count(*) AS findings, " +
-			"count(DISTINCT endpoint_id) AS endpoints, count(DISTINCT holding_id) AS holdings, " +
-			"count(acknowledged) FILTER (WHERE acknowledged <> 'null') AS acknowledged, " +
-			"min(first_seen) AS first_seen, (array_agg(severity ORDER BY " + severityRank + "))[1] AS severity, " +
-			shared("message") + ", " + shared("remedy")).
-		Group("f.cause, f.code, page.sort_key")
+	db := s.counted(ctx, q, after)
+	if q.Search != "" {
+		db = s.searched(ctx, q, after)
+	}
 	var rows []Cause
-	if err := db.Order("page.sort_key").Scan(&rows).Error; err != nil {
+	if err := db.Scan(&rows).Error; err != nil {
 		return nil, "", err
 	}
 	if len(rows) > q.Limit {
@@ -82,6 +61,49 @@ func (s *Store) Causes(ctx context.Context, q CauseQuery) ([]Cause, string, erro
 		return rows, writeCursor(rows[q.Limit-1].SortKey, 0), nil
 	}
 	return rows, "", nil
+}
+
+// counted is a page of the table of causes.
+func (s *Store) counted(ctx context.Context, q CauseQuery, after string) *gorm.DB {
+	page := s.read(ctx).Table("causes").Where("waived = ? AND severity = ? AND sort_key > ?", q.Waived, q.Severity,
+		after)
+	if q.Code != "" {
+		page = page.Where("code = ?", q.Code)
+	}
+	mine := "FROM findings AS f WHERE f.cause = c.cause AND f.code = c.code AND f.waived = c.waived AND " + present +
+		" AND (c.severity = '' OR f.severity = c.severity)"
+	said := func(key string) string {
+		digest := `md5(finding ->> '` + key + `') COLLATE "C"`
+		return "CASE WHEN (SELECT min(" + digest + ") " + mine + ") = (SELECT max(" + digest + ") " + mine +
+			") THEN one.finding ->> '" + key + "' ELSE '' END AS " + key
+	}
+	return s.read(ctx).Table("(?) AS c", page.Order("sort_key").Limit(q.Limit+1)).
+		Joins("JOIN LATERAL (SELECT finding, cause_about " + mine + " LIMIT 1) AS one ON true").
+		Select("c.cause, c.code, c.sort_key, c.findings, c.endpoints, c.holdings, c.acknowledged, one.cause_about, " +
+			severityOf("c.worst") + " AS severity, (SELECT min(first_seen) " + mine + ") AS first_seen, " +
+			said("message") + ", " + said("remedy")).
+		Order("c.sort_key")
+}
+
+// severityOf is the severity of a rank.
+func severityOf(rank string) string {
+	return "CASE " + rank + " WHEN '1' THEN 'fault' WHEN '2' THEN 'risk' WHEN '4' THEN 'note' ELSE 'none' END"
+}
+
+// searched is a page of the causes of findings that have a text.
+func (s *Store) searched(ctx context.Context, q CauseQuery, after string) *gorm.DB {
+	db := matching(s.read(ctx).Table("findings AS f").Where(present+" AND f.waived = ?", q.Waived), q.Search)
+	if q.Code != "" {
+		db = db.Where("f.code = ?", q.Code)
+	}
+	if q.Severity != "" {
+		db = db.Where("f.severity = ?", q.Severity)
+	}
+	return db.Select("cause, code, "+causeOrder+" AS sort_key, max(cause_about) AS cause_about, count(*) AS findings, "+
+		"count(DISTINCT endpoint_id) AS endpoints, count(DISTINCT holding_id) AS holdings, "+
+		"count(acknowledged) FILTER (WHERE acknowledged <> 'null') AS acknowledged, min(first_seen) AS first_seen, "+
+		severityOf("min(cause_rank(severity))")+" AS severity, "+shared("message")+", "+shared("remedy")).
+		Group("cause, code").Having(causeOrder+" > ?", after).Order("sort_key").Limit(q.Limit + 1)
 }
 
 // shared is what the findings of a cause say where all say the same.
