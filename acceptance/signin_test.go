@@ -2,6 +2,8 @@ package acceptance
 
 import (
 	"bufio"
+	"net"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -13,14 +15,21 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"nurvik/internal/harbour"
 )
 
 // fresh starts a service where nobody has an account, and returns the address for the first administrator.
 func fresh(t *testing.T, data string) (address, setUp string) {
 	t.Helper()
 	address = freeAddress(t)
-	cmd := exec.Command(filepath.Join(binaries, "nurvikd"), "serve", "--data", data, "--listen", address,
-		"--unsafe-disk", "--no-revocation")
+	return freshWith(t, address, "--data", data, "--listen", address, "--unsafe-disk", "--no-revocation")
+}
+
+// freshWith does so with the flags.
+func freshWith(t *testing.T, address string, flags ...string) (at, setUp string) {
+	t.Helper()
+	cmd := exec.Command(filepath.Join(binaries, "nurvikd"), append([]string{"serve"}, flags...)...)
 	stdout, err := cmd.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, cmd.Start())
@@ -36,6 +45,39 @@ func fresh(t *testing.T, data string) (address, setUp string) {
 	}
 	t.Fatal("no set-up address was printed")
 	return "", ""
+}
+
+// TestOpenIDSignIn: from the sign-in page to the harbour's directory, which is another site to a browser, and back to
+// the page that was asked for.
+func TestOpenIDSignIn(t *testing.T) {
+	d := harbour.NewDirectory("nurvik", "tide table")
+	provider := httptest.NewServer(d)
+	t.Cleanup(provider.Close)
+	d.At(provider.URL)
+	d.Say(map[string]any{"sub": "7", "preferred_username": "pilot", "groups": []string{"tls-team"}}, nil)
+	secret := filepath.Join(t.TempDir(), "secret")
+	require.NoError(t, os.WriteFile(secret, []byte("tide table\n"), 0o600))
+	data := dataDirectory(t)
+	address := freeAddress(t)
+	_, port, err := net.SplitHostPort(address)
+	require.NoError(t, err)
+	site := "http://localhost:" + port
+	flags := []string{"--data", data, "--listen", address, "--unsafe-disk", "--no-revocation", "--public-url", site,
+		"--openid-issuer", provider.URL, "--openid-client", "nurvik", "--openid-secret-file", secret,
+		"--openid-title", "the harbour directory", "--openid-role", "auditor=tls-team"}
+	freshWith(t, address, flags...)
+	check, _ := exec.Command(filepath.Join(binaries, "nurvikd"), append([]string{"check"}, flags...)...).Output()
+	assert.Contains(t, string(check), "fine   OpenID provider "+provider.URL+": it answers")
+
+	b := open(t)
+	b.do(t, chromedp.Navigate(site+"/policies"), chromedp.WaitVisible(`[data-test="openid"]`))
+	assert.Equal(t, "Sign in with the harbour directory", b.text(t, `[data-test="openid"]`))
+	b.do(t, chromedp.Click(`[data-test="openid"]`))
+	b.eventually(t, `location.pathname === '/policies' && document.body.innerText.includes('pilot')`,
+		"signed in, at the page that was asked for")
+	b.do(t, chromedp.Navigate(site+"/account"), chromedp.WaitVisible(`[data-test="sign-out"]`))
+	assert.NotContains(t, b.text(t, "main"), "Change the password")
+	b.do(t, chromedp.Click(`[data-test="sign-out"]`), chromedp.WaitVisible(`[data-test="openid"]`))
 }
 
 // TestFirstDay: the set-up address, a second person, a token for a machine and a look at the log, in the console; then

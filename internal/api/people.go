@@ -19,7 +19,7 @@ type SetUp struct {
 type Session struct {
 	Name    string     `json:"name"`
 	Role    string     `json:"role" enum:"viewer,auditor,administrator,collect,metrics"`
-	Through string     `json:"through" doc:"session, token with its name, or demo: everybody on the machine is let in"`
+	Through string     `json:"through" doc:"session, OpenID, token with its name, or demo: everybody on the machine is let in"`
 	EndsAt  *time.Time `json:"ends_at,omitempty" doc:"When the session ends unless it is used"`
 }
 
@@ -37,6 +37,7 @@ type Person struct {
 	Disabled   bool       `json:"disabled"`
 	CreatedAt  time.Time  `json:"created_at"`
 	SignedInAt *time.Time `json:"signed_in_at,omitempty"`
+	OpenID     string     `json:"openid,omitempty" doc:"The OpenID provider that the person signs in at; empty for a password"`
 }
 
 // PersonStart is somebody new.

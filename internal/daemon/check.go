@@ -76,6 +76,9 @@ func check(ctx context.Context, c service.Config) []checked {
 	if c.Database == "" {
 		out = append(out, checkDisk(c.Data))
 	}
+	if c.OpenID.Issuer != "" {
+		out = append(out, checkProvider(ctx, c))
+	}
 	return append(out, checkClock(), checkListener(c), checkCertificate(c, time.Now()), checkResolver(ctx, c),
 		checkRoute("IPv4", "198.41.0.4:53"), checkRoute("IPv6", "[2001:503:ba3e::2:30]:53"))
 }
@@ -246,6 +249,20 @@ func checkCertificate(c service.Config, now time.Time) checked {
 	if info, err := os.Stat(c.SignIn.Key); err == nil && info.Mode().Perm()&0o004 != 0 {
 		x.state, x.words = wrong, x.words+"; everybody on this machine can read its key: say chmod o= "+
 			filepath.Clean(c.SignIn.Key)
+	}
+	return x
+}
+
+// checkProvider asks the OpenID provider for its addresses, as the first sign-in does.
+func checkProvider(ctx context.Context, c service.Config) checked {
+	x := checked{what: "OpenID provider " + c.OpenID.Issuer, state: fine, words: "it answers"}
+	p, err := c.Provider()
+	if err == nil {
+		_, err = p.Find(ctx)
+	}
+	if err != nil {
+		x.state, x.words = wrong, err.Error()+". Nobody can sign in there until it answers; --openid-issuer is its "+
+			"address as the provider itself writes it, and --openid-ca trusts a CA of your own"
 	}
 	return x
 }

@@ -16,6 +16,7 @@ import (
 
 	"nurvik/console"
 	"nurvik/internal/service"
+	"nurvik/internal/service/openid"
 	"nurvik/internal/service/web"
 	"nurvik/internal/settings"
 	"nurvik/internal/version"
@@ -117,6 +118,7 @@ func (a *app) serviceFlags(cmd *cobra.Command, c *service.Config) {
 		"browsers reach the service at this `URL`, through a proxy")
 	flags.StringArrayVar(&c.SignIn.Proxies, "trusted-proxy", nil,
 		"believe X-Forwarded-For of this address or `NETWORK`; repeat for more")
+	openIDFlags(flags, &c.OpenID)
 	flags.StringVar(&c.Data, "data", "", "keep the private database in this `DIRECTORY` (default "+dataDirectory()+")")
 	flags.StringVar(&c.Database, "database", "", "use the PostgreSQL database at this `URL` instead of a private one")
 	flags.StringVar(&c.PostgresBin, "postgres-bin", "",
@@ -129,6 +131,25 @@ func (a *app) serviceFlags(cmd *cobra.Command, c *service.Config) {
 	a.workFlags(cmd, c)
 	flags.BoolVar(&c.UnsafeDisk, "unsafe-disk", false, "do not wait for the disk; for tests only")
 	_ = flags.MarkHidden("unsafe-disk")
+}
+
+// openIDFlags are the flags for signing in at an OpenID provider.
+func openIDFlags(flags *pflag.FlagSet, s *openid.Settings) {
+	flags.StringVar(&s.Issuer, "openid-issuer", "",
+		"let people sign in at the OpenID provider at this `URL` too; needs --public-url")
+	flags.StringVar(&s.Client, "openid-client", "", "the provider knows this service by the client `ID`")
+	flags.StringVar(&s.SecretFile, "openid-secret-file", "", "the client's secret is in this `FILE`")
+	flags.StringVar(&s.Title, "openid-title", "", "call the provider `NAME` on the sign-in page (default its host name)")
+	flags.StringVar(&s.NameClaim, "openid-name-claim", "preferred_username",
+		"accounts are called by this `CLAIM` of the ID token, or else by the verified email address")
+	flags.StringVar(&s.RoleClaim, "openid-role-claim", "groups", "roles come from this `CLAIM` of the ID token")
+	flags.StringArrayVar(&s.Roles, "openid-role", nil,
+		"give who has the value in that claim the role: `ROLE=VALUE`, such as auditor=tls-team, or viewer=* for everybody; "+
+			"repeat for more")
+	flags.StringArrayVar(&s.Scopes, "openid-scope", nil,
+		"ask the provider for this `SCOPE` too, beside openid, profile and email; repeat for more")
+	flags.StringVar(&s.Authority, "openid-ca", "",
+		"trust the CA certificates in this `FILE` for the provider, instead of the system's")
 }
 
 // workFlags are the flags that decide how visits are made.

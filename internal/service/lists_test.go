@@ -32,9 +32,9 @@ func TestListsAreKept(t *testing.T) {
 		require.NoError(t, err)
 		assert.Len(t, found, want, text)
 	}
-	execute(t, data, `INSERT INTO findings (id, endpoint_id, code, severity, finding, state, first_seen, last_seen)
-		SELECT code || e.id, e.id, code, severity, jsonb_build_object('about', repeat('long ', 3000), 'message',
-			'The chain is short.'), 'new', now(), now() FROM endpoints e,
+	execute(t, data, `INSERT INTO findings (id, endpoint_id, code, cause, severity, finding, state, first_seen,
+		last_seen) SELECT code || e.id, e.id, code, code, severity, jsonb_build_object('about', repeat('long ', 3000),
+			'message', 'The chain is short.'), 'new', now(), now() FROM endpoints e,
 			(VALUES ('chain.incomplete', 'fault'), ('proto.obsolete', 'note')) AS f (code, severity)`)
 	list := func(q store.FindingQuery) (out []string) {
 		q.Limit = 10

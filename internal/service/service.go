@@ -20,6 +20,7 @@ import (
 	"nurvik/core/limits"
 	"nurvik/internal/outbound"
 	"nurvik/internal/service/jobs"
+	"nurvik/internal/service/openid"
 	"nurvik/internal/service/postgres"
 	"nurvik/internal/service/store"
 	"nurvik/internal/service/web"
@@ -33,6 +34,7 @@ type Config struct {
 	PostgresBin string // directory of PostgreSQL's programs
 	Listen      string // ADDRESS:PORT
 	SignIn      SignIn
+	OpenID      openid.Settings    // where else people sign in
 	PublicHosts []string           // further host names under which the service is reached
 	Elsewhere   []Elsewhere        // vantages that this process has besides, for trying it out on one machine
 	Vantage     string             // from where it visits too, or alone where it only works; "" for none
@@ -62,6 +64,10 @@ const stopTime = 30 * time.Second
 // one-time address for the first administrator.
 func Run(ctx context.Context, c Config, ready func(address, setUp string)) (err error) {
 	told, err := c.check()
+	if err != nil {
+		return err
+	}
+	provider, err := c.Provider()
 	if err != nil {
 		return err
 	}
@@ -130,7 +136,7 @@ func Run(ctx context.Context, c Config, ready func(address, setUp string)) (err 
 	progress := web.NewProgress()
 	go progress.Listen(serving, s, c.Log)
 	handler := web.New(web.Options{Progress: progress, Store: s, Queue: queue, Auth: door, Console: c.Console,
-		Hosts: opened.hosts, Registry: registry, Log: c.Log, Now: s.Clock.Stamp, Trouble: trouble})
+		OpenID: provider, Hosts: opened.hosts, Registry: registry, Log: c.Log, Now: s.Clock.Stamp, Trouble: trouble})
 	if err := serve(serving, bounded, opened.tls, handler, c.Log, func() { ready(opened.address, setUp) }); err != nil {
 		return err
 	}

@@ -12,7 +12,9 @@ import (
 	"time"
 
 	"nurvik/internal/service/auth"
+	"nurvik/internal/service/openid"
 	"nurvik/internal/service/store"
+	"nurvik/internal/service/web"
 )
 
 // Account is somebody who is to have an account when the service starts; who has one keeps it as it is.
@@ -29,6 +31,14 @@ type SignIn struct {
 	Proxies     []string // networks whose word about the caller's address counts
 	Certificate string   // path of the service's own certificate chain; "" for plain HTTP
 	Key         string   // and of its key
+}
+
+// Provider is the OpenID provider that people sign in at, nil for none. Nothing is asked of it yet.
+func (c Config) Provider() (*openid.Provider, error) {
+	if base := strings.TrimSuffix(c.SignIn.PublicURL, "/"); base != "" {
+		c.OpenID.Back = base + web.OpenIDPath
+	}
+	return openid.Open(c.OpenID)
 }
 
 // setUpTime is how long the address for the first administrator is good.

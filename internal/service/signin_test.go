@@ -34,7 +34,10 @@ import (
 // begun starts a service of its own, which ends with the test.
 func begun(t *testing.T, c service.Config) (address, setUp string) {
 	t.Helper()
-	c.Listen, c.Silent, c.UnsafeDisk, c.Log = free(), true, true, silent
+	c.Silent, c.UnsafeDisk, c.Log = true, true, silent
+	if c.Listen == "" {
+		c.Listen = free()
+	}
 	ctx, cancel := context.WithCancel(context.Background())
 	type place struct{ address, setUp string }
 	ended, ready := make(chan error, 1), make(chan place, 1)

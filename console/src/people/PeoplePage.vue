@@ -34,9 +34,16 @@
       </thead>
       <tbody>
         <tr v-for="person in people" :key="person.id" data-test="person">
-          <td>{{ person.name }}</td>
           <td>
+            {{ person.name }}
+            <span v-if="person.openid" class="soft" data-test="openid">
+              {{ t('people.openID', { provider: person.openid }) }}
+            </span>
+          </td>
+          <td>
+            <span v-if="person.openid">{{ t(`role.${person.role}`) }}</span>
             <el-select
+              v-else
               class="role"
               size="small"
               :model-value="person.role"

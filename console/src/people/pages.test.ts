@@ -1,11 +1,13 @@
 import { flushPromises, mount } from '@vue/test-utils'
 import { createPinia } from 'pinia'
 import { afterEach, describe, expect, it, vi } from 'vitest'
+import { createMemoryHistory, createRouter } from 'vue-router'
 import { unknown } from '../api/client'
 import { serve } from '../testing/serve'
 import ActivityPage from './ActivityPage.vue'
 import { changesOf } from './changes'
 import PeoplePage from './PeoplePage.vue'
+import SignInPage from './SignInPage.vue'
 import { useSession } from './session'
 import TokenList from './TokenList.vue'
 
@@ -54,6 +56,28 @@ describe('useSession', () => {
     expect([session.who, asked.at(-1)?.method]).toEqual([undefined, 'DELETE'])
     serve({ 'POST /api/v1/session': { status: 429, detail: 'try again in 4 seconds' } })
     expect((await session.signIn('harbour-master', 'lantern'))?.words).toBe('try again in 4 seconds')
+  })
+})
+
+describe('SignInPage', () => {
+  it('offers the OpenID provider where there is one, and comes back to the page that was asked for', async () => {
+    serve({
+      'GET /api/v1/session': { status: 401 },
+      'GET /api/v1/set-up': { needed: false, openid: 'Harbour directory' },
+    })
+    const routes = [{ path: '/sign-in', component: SignInPage }]
+    const router = createRouter({ history: createMemoryHistory(), routes })
+    await router.push('/sign-in?to=/policies?x=1')
+    const global = { plugins: [...signedIn().plugins, router] }
+    const page = mount(SignInPage, { global })
+    expect(page.find('[data-test="openid"]').exists()).toBe(false)
+    const session = useSession()
+    session.forget()
+    await session.load()
+    await flushPromises()
+    const link = page.find('[data-test="openid"]')
+    expect(link.text()).toBe('Sign in with Harbour directory')
+    expect(link.attributes('href')).toBe('/api/v1/session/openid?to=%2Fpolicies%3Fx%3D1')
   })
 })
 

@@ -10,6 +10,8 @@ export const useSession = defineStore('session', () => {
   const who = ref<Session>()
   const asked = ref(false)
   const setUpNeeded = ref(false)
+  /** What the OpenID provider is called that people may sign in at; '' for none. */
+  const openID = ref('')
   const out = computed(() => asked.value && !who.value)
 
   /** Reports whether whoever is signed in may do what the role may. */
@@ -26,6 +28,7 @@ export const useSession = defineStore('session', () => {
     if (!answer.ok) {
       const state = await result(api.GET('/api/v1/set-up'))
       setUpNeeded.value = state.ok && state.value.needed
+      openID.value = (state.ok && state.value.openid) || ''
     }
     asked.value = true
   }
@@ -63,5 +66,5 @@ export const useSession = defineStore('session', () => {
     asked.value = false
   }
 
-  return { who, out, setUpNeeded, may, load, signIn, setUp, signOut, forget }
+  return { who, out, setUpNeeded, openID, may, load, signIn, setUp, signOut, forget }
 })

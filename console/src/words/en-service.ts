@@ -129,6 +129,7 @@ export const service = {
   'role.root': 'root',
   'signIn.title': 'Sign in',
   'signIn.password': 'Password',
+  'signIn.openID': 'Sign in with {name}',
   'signIn.do': 'Sign in',
   'signIn.setUp': 'Nobody has an account yet. The service printed an address for the first administrator when it ' +
     'started; “nurvikd admin add NAME --role administrator” makes one as well.',
@@ -146,6 +147,7 @@ export const service = {
   'people.passwordRule': 'At least 12 characters; a few random words are easy to remember.',
   'people.roles': 'Viewers read. Auditors also start audits and change endpoints and holdings. Administrators may do ' +
     'everything.',
+  'people.openID': 'signs in at {provider}, which says which role that is',
   'people.again': 'Once more',
   'people.differs': 'The two passwords are not the same.',
   'people.maySignIn': 'May sign in',

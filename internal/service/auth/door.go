@@ -15,10 +15,12 @@ import (
 	"nurvik/internal/service/store"
 )
 
-// How long a sign-in lasts: unused, and at most.
+// How long a sign-in lasts: unused, and at most. Who comes from an OpenID provider is asked for there every day, so
+// that somebody who has left it has soon left here too.
 const (
 	idleTime    = 8 * time.Hour
 	sessionTime = 7 * 24 * time.Hour
+	openIDTime  = 12 * time.Hour
 )
 
 // touchTime is how exactly the last use of a session or token is kept; more often would be a write a request.
@@ -104,12 +106,16 @@ func (d *Door) bySession(ctx context.Context, secret string) (Identity, error) {
 		return Identity{}, ErrUnknown
 	}
 	if now.Sub(x.SeenAt) >= touchTime {
-		x.EndsAt = ends(x.CreatedAt, now)
+		x.EndsAt = ends(x.CreatedAt, now, x.Person)
 		if err := d.Store.Seen(ctx, x.Digest, now, x.EndsAt); err != nil {
 			return Identity{}, err
 		}
 	}
-	return Identity{Person: x.PersonID, Name: x.Person.Name, Role: Role(x.Person.Role), Through: "session",
+	through := "session"
+	if x.Person.ByOpenID() {
+		through = "OpenID"
+	}
+	return Identity{Person: x.PersonID, Name: x.Person.Name, Role: Role(x.Person.Role), Through: through,
 		Session: x.Digest, Ends: x.EndsAt}, nil
 }
 
@@ -121,8 +127,11 @@ func unknown(err error) error {
 }
 
 // ends is when a session ends that is not used again.
-func ends(created, seen time.Time) time.Time {
+func ends(created, seen time.Time, whose store.Person) time.Time {
 	idle, last := seen.Add(idleTime), created.Add(sessionTime)
+	if whose.ByOpenID() {
+		last = created.Add(openIDTime)
+	}
 	if last.Before(idle) {
 		return last
 	}
@@ -138,7 +147,7 @@ var (
 // SignIn begins a session for a name and a password from an address. wait is how long nothing is tried after ErrSlow.
 func (d *Door) SignIn(ctx context.Context, name, password string, from netip.Addr) (cookie *http.Cookie,
 	wait time.Duration, err error) {
-	if !d.mayTry(from) {
+	if !d.MayTry(from) {
 		return nil, time.Minute, ErrSlow
 	}
 	now := d.Now()
@@ -163,16 +172,16 @@ func (d *Door) SignIn(ctx context.Context, name, password string, from netip.Add
 		}
 		return nil, 0, ErrWrong
 	}
-	cookie, err = d.Begin(ctx, p.ID)
+	cookie, err = d.Begin(ctx, p)
 	return cookie, 0, err
 }
 
 // Begin begins a session of somebody.
-func (d *Door) Begin(ctx context.Context, person int64) (*http.Cookie, error) {
+func (d *Door) Begin(ctx context.Context, p store.Person) (*http.Cookie, error) {
 	now := d.Now()
 	secret, digest := NewSecret()
-	err := d.Store.SignIn(ctx, &store.Session{Digest: digest, PersonID: person, CreatedAt: now, SeenAt: now,
-		EndsAt: ends(now, now)})
+	err := d.Store.SignIn(ctx, &store.Session{Digest: digest, PersonID: p.ID, CreatedAt: now, SeenAt: now,
+		EndsAt: ends(now, now, p)})
 	return d.cookie(secret, int(sessionTime.Seconds())), err
 }
 
@@ -201,8 +210,8 @@ const (
 	mostNetworks = 10_000
 )
 
-// mayTry counts a sign-in from the address, or from its network of 64 bits.
-func (d *Door) mayTry(from netip.Addr) bool {
+// MayTry counts a sign-in from the address, or from its network of 64 bits.
+func (d *Door) MayTry(from netip.Addr) bool {
 	bits := 32
 	if from.Is6() {
 		bits = 64

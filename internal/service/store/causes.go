@@ -70,7 +70,7 @@ func (s *Store) counted(ctx context.Context, q CauseQuery, after string) *gorm.D
 	if q.Code != "" {
 		page = page.Where("code = ?", q.Code)
 	}
-	mine := "FROM findings AS f WHERE f.cause = c.cause AND f.code = c.code AND f.waived = c.waived AND " + present +
+	mine := "FROM findings AS f WHERE f.cause = c.cause AND f.waived = c.waived AND " + present +
 		" AND (c.severity = '' OR f.severity = c.severity)"
 	said := func(key string) string {
 		digest := `md5(finding ->> '` + key + `') COLLATE "C"`

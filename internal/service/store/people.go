@@ -19,7 +19,14 @@ type Person struct {
 	Disabled   bool
 	CreatedAt  time.Time
 	SignedInAt *time.Time
+
+	// Who signs in at an OpenID provider has these instead of a password.
+	OpenIDIssuer  string `gorm:"column:openid_issuer"`
+	OpenIDSubject string `gorm:"column:openid_subject"`
 }
+
+// ByOpenID reports whether the person signs in at an OpenID provider.
+func (p Person) ByOpenID() bool { return p.OpenIDSubject != "" }
 
 // TableName is that of people.
 func (Person) TableName() string { return "people" }

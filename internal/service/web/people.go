@@ -45,6 +45,12 @@ func (s *server) registerPeople() {
 		"Change somebody's role or password, or whether they may sign in; their sessions end", "people", 404, 409, 422),
 		func(ctx context.Context, in *changeInput) (*body[api.Person], error) {
 			hash := ""
+			if old, err := s.Store.Person(ctx, in.ID); err != nil {
+				return nil, s.failure(err)
+			} else if old.ByOpenID() && in.Body.Password+in.Body.Role != "" {
+				return nil, invalid([]error{&huma.ErrorDetail{Message: old.Name + " signs in at " + old.OpenIDIssuer +
+					", which says which role that is: change it there", Location: "body"}})
+			}
 			if in.Body.Password != "" {
 				var err error
 				if hash, err = hashed(ctx, in.Body.Password, "body.password"); err != nil {
@@ -83,7 +89,7 @@ func (s *server) registerPeople() {
 // PersonOf is somebody without what is secret.
 func PersonOf(p store.Person) api.Person {
 	return api.Person{ID: p.ID, Name: p.Name, Role: p.Role, Disabled: p.Disabled, CreatedAt: p.CreatedAt,
-		SignedInAt: p.SignedInAt}
+		SignedInAt: p.SignedInAt, OpenID: p.OpenIDIssuer}
 }
 
 func (s *server) registerTokens() {

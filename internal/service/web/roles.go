@@ -22,6 +22,9 @@ var Roles = map[string]auth.Role{
 	"set-up":     anyone,
 	"get-set-up": anyone,
 
+	"begin-openid":  anyone,
+	"finish-openid": anyone,
+
 	"get-session":     whoever,
 	"sign-out":        auth.Viewer,
 	"sign-out-all":    auth.Viewer,

@@ -22,6 +22,7 @@ import (
 	"nurvik/internal/api"
 	"nurvik/internal/service/auth"
 	"nurvik/internal/service/jobs"
+	"nurvik/internal/service/openid"
 	"nurvik/internal/service/store"
 	"nurvik/internal/version"
 )
@@ -38,6 +39,7 @@ type Options struct {
 	Now      func() time.Time
 	Trouble  func() []string // what is wrong with the private database; nil asks nobody
 	Progress *Progress       // of audits
+	OpenID   *openid.Provider
 }
 
 // server holds what the operations share.
@@ -139,6 +141,7 @@ func (s *server) register() {
 	s.registerExpiry()
 	s.registerWhere()
 	s.registerSession()
+	s.registerOpenID()
 	s.registerPeople()
 	s.registerTokens()
 	s.registerActivity()

@@ -47,16 +47,21 @@ func (s *server) registerSession() {
 			return s.begun(ctx, cookie)
 		})
 	type setUpState struct {
-		Needed bool `json:"needed" doc:"Nobody has an account yet"`
+		Needed bool   `json:"needed" doc:"Nobody has an account yet"`
+		OpenID string `json:"openid,omitempty" doc:"What the OpenID provider is called that people may sign in at"`
 	}
 	huma.Register(s.api, operation("get-set-up", "GET", "/set-up",
-		"Whether the first administrator is still to be made", "session"),
+		"Whether the first administrator is still to be made, and where else people sign in", "session"),
 		func(ctx context.Context, _ *struct{}) (*body[setUpState], error) {
 			people, err := s.Store.People(ctx)
 			if err != nil {
 				return nil, s.failure(err)
 			}
-			return &body[setUpState]{setUpState{len(people) == 0}}, nil
+			state := setUpState{Needed: len(people) == 0}
+			if s.OpenID != nil {
+				state.OpenID = s.OpenID.Title()
+			}
+			return &body[setUpState]{state}, nil
 		})
 	huma.Register(s.api, operation("set-up", "POST", "/set-up",
 		"Make the first administrator with the code that the first start printed, and sign in", "session", 409, 422),
@@ -70,7 +75,7 @@ func (s *server) registerSession() {
 				return nil, s.failure(err)
 			}
 			s.Log.Info("the first administrator was made", "name", p.Name)
-			cookie, err := s.Auth.Begin(ctx, p.ID)
+			cookie, err := s.Auth.Begin(ctx, p)
 			if err != nil {
 				return nil, s.failure(err)
 			}
@@ -112,6 +117,9 @@ func (s *server) changePassword(ctx context.Context, who auth.Identity, in api.P
 	p, err := s.Store.Person(ctx, who.Person)
 	if err != nil {
 		return s.failure(err)
+	}
+	if p.ByOpenID() {
+		return huma.Error403Forbidden("you sign in at " + p.OpenIDIssuer + ": your password is changed there")
 	}
 	right, err := auth.Matches(ctx, p.Password, in.Old)
 	if err != nil {

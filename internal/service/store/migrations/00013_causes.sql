@@ -2,13 +2,14 @@
 
 -- Causes are counted as findings come and go, so that nobody counts when they are asked for. A cause has one row for each
 -- severity of its findings, and one for all of them, whose severity is ''. A place has the findings of a cause in one
--- severity, that of its policy, so the places of all are the sum.
+-- severity, that of its policy, so the places of all are the sum. A cause is of one code.
+UPDATE findings SET cause = code WHERE cause = ''; -- from before there were causes
 CREATE TABLE causes (
-    cause        text    COLLATE "C" NOT NULL,
-    code         text    COLLATE "C" NOT NULL,
+    cause        text NOT NULL,
+    code         text NOT NULL,
     waived       boolean NOT NULL,
-    severity     text    COLLATE "C" NOT NULL,
-    worst        text    COLLATE "C" NOT NULL, -- the rank of the worst severity
+    severity     text NOT NULL,
+    worst        text NOT NULL, -- the rank of the worst severity
     findings     bigint  NOT NULL,
     endpoints    bigint  NOT NULL,
     holdings     bigint  NOT NULL,
@@ -22,10 +23,10 @@ CREATE INDEX causes_list_code ON causes (waived, severity, code, sort_key);
 
 -- How many findings of a cause each place has: an endpoint by its number, a holding by its number below zero.
 CREATE TABLE cause_places (
-    cause    text    COLLATE "C" NOT NULL,
-    code     text    COLLATE "C" NOT NULL,
+    cause    text NOT NULL,
+    code     text NOT NULL,
     waived   boolean NOT NULL,
-    severity text    COLLATE "C" NOT NULL,
+    severity text NOT NULL,
     place    bigint  NOT NULL,
     findings integer NOT NULL,
     PRIMARY KEY (place, cause, code, waived, severity)
@@ -120,10 +121,10 @@ CREATE TRIGGER causes_changed AFTER UPDATE ON findings REFERENCING OLD TABLE AS 
 -- What the findings of a cause say: whether all say the same is the first and the last of each index.
 DROP INDEX findings_list_cause, findings_cause;
 CREATE INDEX findings_cause ON findings (cause, sort_key) WHERE state <> 'gone';
-CREATE INDEX findings_cause_seen ON findings (cause, code, waived, first_seen) WHERE state <> 'gone';
-CREATE INDEX findings_cause_message ON findings (cause, code, waived, (md5(finding ->> 'message') COLLATE "C"))
+CREATE INDEX findings_cause_seen ON findings (cause, waived, first_seen) WHERE state <> 'gone';
+CREATE INDEX findings_cause_message ON findings (cause, waived, (md5(finding ->> 'message') COLLATE "C"))
     WHERE state <> 'gone';
-CREATE INDEX findings_cause_remedy ON findings (cause, code, waived, (md5(finding ->> 'remedy') COLLATE "C"))
+CREATE INDEX findings_cause_remedy ON findings (cause, waived, (md5(finding ->> 'remedy') COLLATE "C"))
     WHERE state <> 'gone';
 
 -- +goose Down
