@@ -48,7 +48,7 @@ type counted struct {
 func (c counted) Close() error { c.closed(); return c.Conn.Close() }
 
 // silentServers answer connections by closing them after a moment.
-func silentServers(t *testing.T, addresses ...string) []netip.AddrPort {
+func silentServers(t *testing.T, moment time.Duration, addresses ...string) []netip.AddrPort {
 	t.Helper()
 	out := make([]netip.AddrPort, len(addresses))
 	for i, address := range addresses {
@@ -62,7 +62,7 @@ func silentServers(t *testing.T, addresses ...string) []netip.AddrPort {
 				if err != nil {
 					return
 				}
-				go func() { time.Sleep(100 * time.Millisecond); _ = conn.Close() }()
+				go func() { time.Sleep(moment); _ = conn.Close() }()
 			}
 		}()
 	}
@@ -109,7 +109,7 @@ func TestWorkersTakeTurns(t *testing.T) {
 		}
 	}
 	var list []store.Endpoint
-	for i, a := range silentServers(t, addresses...) {
+	for i, a := range silentServers(t, 100*time.Millisecond, addresses...) {
 		target := fmt.Sprintf("quay%d.tarnholm.example:443", i)
 		list = append(list, store.Endpoint{Target: target, Settings: endpoint.Settings{Endpoint: target,
 			VisitAt: []string{a.String()}}, Latest: store.Latest{Codes: []string{}}})
@@ -137,7 +137,45 @@ func TestWorkersTakeTurns(t *testing.T) {
 	assert.Len(t, all.total, len(addresses))
 	assert.Equal(t, 2, count(t, data, `SELECT count(DISTINCT attempted_by[array_upper(attempted_by, 1)])
 		FROM river_job WHERE kind = 'visit'`), "both have worked")
-	assert.Zero(t, count(t, data, "SELECT count(*) FROM lanes WHERE holder <> ''"), "every turn has ended")
+	assert.Zero(t, count(t, data, "SELECT count(*) FROM lanes WHERE until > now() + interval '1 second'"),
+		"every turn has ended")
+}
+
+// TestBusyHost: what waits for a host is woken by whoever leaves it, and not tried again and again.
+func TestBusyHost(t *testing.T) {
+	t.Parallel()
+	server, data := other(t)
+	s, err := store.Open(t.Context(), server.URL(), server.Dial)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	network, err := vantage.Network(vantage.NameServer{})
+	require.NoError(t, err)
+	q, err := jobs.Open(t.Context(), s, jobs.Options{Instance: "quay", Network: network, Log: silent,
+		Now: s.Clock.Stamp, Effort: facts.Quick, Visits: 20, Limits: limits.Limits{HostAtOnce: 1, HostPerSecond: 1000}})
+	require.NoError(t, err)
+	require.NoError(t, q.Start(context.Background(), func(error) {}))
+	t.Cleanup(func() { _ = q.Stop(context.Background()) })
+	const visits = 50
+	var addresses []string
+	for range visits {
+		addresses = append(addresses, "127.54.0.1")
+	}
+	var list []store.Endpoint
+	for i, a := range silentServers(t, 5*time.Millisecond, addresses...) {
+		target := fmt.Sprintf("tug%d.tarnholm.example:443", i)
+		list = append(list, store.Endpoint{Target: target, Settings: endpoint.Settings{Endpoint: target,
+			VisitAt: []string{a.String()}}, Latest: store.Latest{Codes: []string{}}})
+	}
+	require.NoError(t, s.Tx(t.Context(), func(tx *store.Tx) error {
+		_, err := tx.PutEndpoints(list, true, time.Now())
+		return err
+	}))
+	require.NoError(t, q.Begin(t.Context(), &store.Audit{}, nil))
+	require.Eventually(t, func() bool {
+		return count(t, data, "SELECT count(*) FROM audits WHERE state = 'finished'") == 1
+	}, 2*time.Minute, 50*time.Millisecond)
+	tries := count(t, data, "SELECT sum(coalesce((metadata ->> 'snoozes')::int, 0)) FROM river_job")
+	assert.Less(t, tries, 3*visits)
 }
 
 // TestWork: a process that only works joins a service, takes part, and leaves.
@@ -174,7 +212,7 @@ func TestWork(t *testing.T) {
 	for i := range 12 {
 		addresses = append(addresses, fmt.Sprintf("127.53.0.%d", i+1))
 	}
-	for i, a := range silentServers(t, addresses...) {
+	for i, a := range silentServers(t, 100*time.Millisecond, addresses...) {
 		_, err := c.AddEndpoint(ctx, api.EndpointSettings{Endpoint: fmt.Sprintf("pier%d.tarnholm.example", i),
 			VisitAt: []string{a.String()}})
 		require.NoError(t, err)

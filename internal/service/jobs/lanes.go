@@ -35,8 +35,9 @@ func newLanes(s *store.Store, holder string, visit time.Duration) *lanes {
 	return &lanes{store: s, holder: holder, lasts: visit + time.Minute, hosts: map[netip.Addr]*lane{}}
 }
 
-// enter joins the turn at the host. It returns nil where another process has it.
-func (l *lanes) enter(ctx context.Context, host netip.Addr) (leave func(), err error) {
+// enter joins the turn at the host. It returns nil where another process has it, or had it until now: then rest is for
+// how long the host is left in peace.
+func (l *lanes) enter(ctx context.Context, host netip.Addr) (leave func(), rest time.Duration, err error) {
 	l.mutex.Lock()
 	at := l.hosts[host]
 	if at == nil {
@@ -55,10 +56,10 @@ func (l *lanes) enter(ctx context.Context, host netip.Addr) (leave func(), err e
 	at.mutex.Lock()
 	defer at.mutex.Unlock()
 	if at.inside == 0 || time.Since(at.taken) > renewal {
-		ours, err := l.store.TakeLane(ctx, host.String(), l.holder, l.lasts)
+		ours, rest, err := l.store.TakeLane(ctx, host.String(), l.holder, l.lasts)
 		if err != nil || !ours {
 			forget()
-			return nil, err
+			return nil, rest, err
 		}
 		at.taken = time.Now()
 	}
@@ -70,5 +71,5 @@ func (l *lanes) enter(ctx context.Context, host netip.Addr) (leave func(), err e
 		if at.inside--; at.inside == 0 { // left in vain, the turn ends with its time
 			_ = l.store.LeaveLane(context.WithoutCancel(ctx), host.String(), l.holder)
 		}
-	}, nil
+	}, 0, nil
 }

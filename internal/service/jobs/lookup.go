@@ -45,7 +45,7 @@ func (w *visitWorker) lookUp(ctx context.Context, lookup store.Visit, last bool)
 		}
 		list := make([]river.JobArgs, len(saved))
 		for i, v := range saved {
-			list[i] = visitArgs{AuditID: v.AuditID, VisitID: v.ID, Vantage: v.Vantage, Scheduled: held.Schedule != ""}
+			list[i] = jobOf(v, held.Schedule != "")
 		}
 		return q.put(ctx, tx, list...)
 	})

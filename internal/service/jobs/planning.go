@@ -101,8 +101,9 @@ func (q *Queue) savePlan(ctx context.Context, a store.Audit, planned map[int64]f
 		unvisited := len(planned)
 		met := map[int64]bool{}
 		for i, v := range saved {
-			list[i] = visitArgs{AuditID: a.ID, VisitID: v.ID, Vantage: v.Vantage, Scheduled: a.Schedule != "",
-				Spread: spread, at: begin[v.EndpointID]}
+			one := jobOf(v, a.Schedule != "")
+			one.Spread, one.at = spread, begin[v.EndpointID]
+			list[i] = one
 			if !met[v.EndpointID] {
 				met[v.EndpointID], unvisited = true, unvisited-1
 			}

@@ -105,7 +105,11 @@ func Open(ctx context.Context, s *store.Store, o Options) (*Queue, error) {
 		return nil, err
 	}
 	err = s.Alone(ctx, store.Schema, func() error {
-		_, err := migrator.Migrate(ctx, rivermigrate.DirectionUp, nil)
+		if _, err := migrator.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
+			return err
+		}
+		_, err := s.Pool.Exec(ctx, `CREATE INDEX IF NOT EXISTS river_job_at_host ON river_job ((args ->> 'host'), priority, id)
+			WHERE kind = 'visit' AND state = 'scheduled'`)
 		return err
 	})
 	if err != nil {

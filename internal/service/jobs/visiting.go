@@ -21,6 +21,7 @@ type visitArgs struct {
 	VisitID int64 `json:"visit_id"`
 
 	Vantage string `json:"vantage,omitempty"` // from where
+	Host    string `json:"host,omitempty"`    // its address; "" for a look-up
 
 	Scheduled bool      `json:"scheduled,omitempty"`
 	Spread    int       `json:"spread,omitempty"` // seconds; it may be put off as long
@@ -94,14 +95,19 @@ func (w *visitWorker) visit(ctx context.Context, visit store.Visit, last bool) e
 		return q.finish(context.WithoutCancel(ctx), visit)
 	}
 	if err == nil {
-		leave, laneErr := q.lanes.enter(ctx, address.Addr())
+		leave, rest, laneErr := q.lanes.enter(ctx, address.Addr())
 		if laneErr != nil {
 			return laneErr
 		}
 		if leave == nil {
-			return busy()
+			return busy(rest)
 		}
-		defer leave()
+		defer func() {
+			leave()
+			if !errors.Is(err, probe.ErrBusy) {
+				q.wake(context.WithoutCancel(ctx), visit, address.Addr())
+			}
+		}()
 	}
 	call.NoQueue = true // a job that waits would keep others from hosts that are free
 	if err == nil {
@@ -117,7 +123,7 @@ func (w *visitWorker) visit(ctx context.Context, visit store.Visit, last bool) e
 		}
 	}
 	if errors.Is(err, probe.ErrBusy) {
-		return busy()
+		return busy(longBusy)
 	}
 	if err != nil {
 		// Cut off, it goes on at the next start; and what this machine has run out of may be there again soon.
@@ -129,8 +135,38 @@ func (w *visitWorker) visit(ctx context.Context, visit store.Visit, last bool) e
 	return q.finish(context.WithoutCancel(ctx), visit)
 }
 
-// busy puts a visit off: its host is being visited.
-func busy() error { return river.JobSnooze(time.Second + rand.N(4*time.Second)) }
+// longBusy is how long a visit waits at most for its host: whoever leaves the host wakes it. It is below the minute
+// from which on jobs count as those of a clock that was put back.
+const longBusy = 55 * time.Second
+
+// busy puts a visit off: its host is being visited, or rests for a moment. A pause below a few seconds is kept by
+// whoever takes the job; a longer one would be looked at every five seconds alone.
+func busy(rest time.Duration) error {
+	if rest < 2*time.Second {
+		return river.JobSnooze(rest + rand.N(300*time.Millisecond))
+	}
+	return river.JobSnooze(longBusy - rand.N(15*time.Second))
+}
+
+// wakened is how many visits are woken when one has left a host: one for its place, and one more, since another process
+// may take one of them that does not have the turn.
+const wakened = 2
+
+// wake has visits tried again that wait for the host. Where it fails they try by themselves, later.
+func (q *Queue) wake(ctx context.Context, v store.Visit, host netip.Addr) {
+	if err := q.store.WakeVisits(ctx, queueOf(v.Vantage), host.String(), wakened); err != nil {
+		q.options.Log.Warn("visits that wait for a host were not woken; they try by themselves", "error", err)
+	}
+}
+
+// jobOf is the job of a visit.
+func jobOf(v store.Visit, scheduled bool) visitArgs {
+	args := visitArgs{AuditID: v.AuditID, VisitID: v.ID, Vantage: v.Vantage, Scheduled: scheduled}
+	if at, err := netip.ParseAddrPort(v.Address); err == nil {
+		args.Host = at.Addr().String()
+	}
+	return args
+}
 
 // finish stores the result of a visit. Where the database cannot hold it, that
 // is a defect of ours and what is stored instead.
