@@ -2,6 +2,7 @@ package chain
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -32,6 +33,13 @@ const (
 	maxPlaces = 2
 )
 
+// Shelf keeps what issuers said beyond the life of a process, and for others. What it fails to keep is asked for again.
+type Shelf interface {
+	// Load returns what was kept under the key, and until when it holds; nothing where there is nothing.
+	Load(ctx context.Context, key string) (data []byte, until time.Time)
+	Save(ctx context.Context, key string, data []byte, until time.Time)
+}
+
 // Inquirer asks the issuers of certificates about revocation, and for missing
 // certificates. It remembers what it got: lists and answers for as long as they
 // are valid, at most a day, and failures for a minute, so that a thousand
@@ -41,6 +49,7 @@ type Inquirer struct {
 	Verifier *Verifier
 	Now      func() time.Time
 	Nonce    func() []byte // fresh random bytes (RFC 9654 wants 32); nil sends none
+	Shelf    Shelf         // nil keeps nothing beyond the life of the inquirer
 
 	got memory
 }
@@ -84,7 +93,7 @@ func unreachable(err error) facts.Reason {
 func (r *Round) askResponder(ctx context.Context, place string, c, issuer *pki.Certificate,
 	now time.Time) facts.Revocation {
 	key := "answer " + place + " " + c.Fingerprint().String() + issuer.Fingerprint().String()
-	fact, err := once(ctx, r, key, func(ctx context.Context) (got[facts.Revocation], error) {
+	fact, err := once(ctx, r, key, readAnswer, func(ctx context.Context) (got[facts.Revocation], error) {
 		var nonce []byte
 		if r.Nonce != nil {
 			nonce = r.Nonce()
@@ -98,7 +107,8 @@ func (r *Round) askResponder(ctx context.Context, place string, c, issuer *pki.C
 		if f.NextUpdate != nil {
 			until = lasts(now, *f.NextUpdate)
 		}
-		return got[facts.Revocation]{f, len(answer), until}, nil
+		data, err := json.Marshal(f)
+		return got[facts.Revocation]{f, data, len(answer), until}, err
 	})
 	if err != nil {
 		fact = facts.Revocation{Certificate: c.Fingerprint(), Source: facts.FromResponder, At: now,
@@ -107,6 +117,9 @@ func (r *Round) askResponder(ctx context.Context, place string, c, issuer *pki.C
 	fact.Places = []string{place}
 	return fact
 }
+
+// readAnswer reads what was learnt of a responder's answer when it came: it was verified then, by the request.
+func readAnswer(data []byte) (f facts.Revocation, err error) { return f, json.Unmarshal(data, &f) }
 
 // post asks a responder. One that does not answer is left alone for a minute,
 // whichever certificate it is asked about.

@@ -253,6 +253,40 @@ func TestAskRemembers(t *testing.T) {
 		q.ask(t, nil)
 		assert.Equal(t, 2, q.web.asked[responderPlace])
 	})
+	t.Run("kept for other processes", func(t *testing.T) {
+		kept := shelf{}
+		q := newQuay(t, func(w *forge.Template) { w.Responder = responderPlace })
+		q.web.pages[list] = q.list(t, new(big.Int), now.Add(-time.Hour), now.Add(time.Hour))
+		q.web.pages[responderPlace] = q.response(t, q.std, q.authority.Key, func(*ocsp.Response) {})
+		another := func(at time.Time) []facts.Revocation {
+			q.inquirer = &chain.Inquirer{Fetch: q.web, Verifier: &chain.Verifier{}, Shelf: kept,
+				Now: func() time.Time { return at }}
+			return q.ask(t, nil)
+		}
+		first := another(now)
+		require.Equal(t, facts.RevocationGood, first[0].Status)
+		asked := func(lists, answers int) {
+			t.Helper()
+			assert.Equal(t, map[string]int{list: lists, responderPlace: answers}, q.web.asked)
+		}
+		asked(1, 1)
+		again := another(now)
+		asked(1, 1)
+		assert.Equal(t, first, again)
+		another(now.Add(90 * time.Minute)) // both have ended
+		asked(2, 2)
+		for key := range kept {
+			kept[key] = held{[]byte("spoilt"), now.Add(time.Hour)}
+		}
+		another(now)
+		asked(3, 3)
+		for key, h := range kept {
+			kept[key] = held{h.data, now.AddDate(1, 0, 0)}
+		}
+		another(now)
+		asked(4, 4)
+		assert.Len(t, kept, 2, "failures are not kept")
+	})
 	t.Run("many at once ask once", func(t *testing.T) {
 		q := newQuay(t, nil)
 		q.web.pages[list] = q.list(t, new(big.Int), now.Add(-time.Hour), now.Add(time.Hour))
@@ -263,6 +297,22 @@ func TestAskRemembers(t *testing.T) {
 		group.Wait()
 		assert.Equal(t, 1, q.web.asked[list])
 	})
+}
+
+// shelf keeps answers in memory.
+type shelf map[string]held
+
+type held struct {
+	data  []byte
+	until time.Time
+}
+
+func (s shelf) Load(_ context.Context, key string) ([]byte, time.Time) {
+	return s[key].data, s[key].until
+}
+
+func (s shelf) Save(_ context.Context, key string, data []byte, until time.Time) {
+	s[key] = held{data, until}
 }
 
 func TestAskStapled(t *testing.T) {

@@ -48,13 +48,14 @@ func (r *Round) FetchIssuers(ctx context.Context, c *pki.Certificate,
 }
 
 func (r *Round) fetchIssuer(ctx context.Context, place string) facts.Fetched {
-	certificates, err := once(ctx, r, "issuer "+place, func(ctx context.Context) (got[[][]byte], error) {
+	key := "issuer " + place
+	certificates, err := once(ctx, r, key, certificatesIn, func(ctx context.Context) (got[[][]byte], error) {
 		data, err := r.patient(place, func() ([]byte, error) { return r.Fetch.Get(ctx, place, maxIssuerFile) })
 		if err != nil {
 			return got[[][]byte]{}, err
 		}
 		certificates, err := certificatesIn(data)
-		return got[[][]byte]{certificates, len(data), r.Now().Add(24 * time.Hour)}, err
+		return got[[][]byte]{certificates, data, len(data), r.Now().Add(24 * time.Hour)}, err
 	})
 	f := facts.Fetched{Place: place, Certificates: certificates}
 	if err != nil {

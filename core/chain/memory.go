@@ -33,6 +33,7 @@ type remembered struct {
 // got is a new result with its size in bytes and its end.
 type got[T any] struct {
 	value T
+	data  []byte // from which it can be read again
 	size  int
 	until time.Time
 }

@@ -40,13 +40,25 @@ var forever = time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC)
 const minute = time.Minute
 
 // once gets something once in the round, and not at all where an earlier round
-// got it and it still holds.
-func once[T any](ctx context.Context, r *Round, key string, get func(context.Context) (got[T], error)) (T, error) {
+// got it, or another process, and it still holds. read reads what was kept.
+func once[T any](ctx context.Context, r *Round, key string, read func([]byte) (T, error),
+	get func(context.Context) (got[T], error)) (T, error) {
 	return recall(ctx, r.ctx, &r.asked, key, r.Now, func(ctx context.Context) (got[T], error) {
 		value, err := recall(ctx, ctx, &r.got, key, r.Now, func(ctx context.Context) (got[T], error) {
+			if r.Shelf != nil {
+				data, until := r.Shelf.Load(ctx, key)
+				value, err := read(data)
+				// What is to hold for longer than a day is from a clock that was put back.
+				if err == nil && len(data) > 0 && r.Now().Before(until) && until.Equal(lasts(r.Now(), until)) {
+					return got[T]{value: value, size: len(data), until: until}, nil
+				}
+			}
 			result, err := get(ctx)
-			if err != nil {
+			switch {
+			case err != nil:
 				result.until = r.Now().Add(minute)
+			case r.Shelf != nil && r.Now().Before(result.until):
+				r.Shelf.Save(ctx, key, result.data, result.until)
 			}
 			return result, err
 		})
@@ -81,7 +93,7 @@ func (r *Round) patient(address string, ask func() ([]byte, error)) ([]byte, err
 
 // list fetches the list at one address.
 func (r *Round) list(ctx context.Context, address string) (*pki.RevocationList, error) {
-	return once(ctx, r, "list "+address, func(ctx context.Context) (got[*pki.RevocationList], error) {
+	return once(ctx, r, "list "+address, parseList, func(ctx context.Context) (got[*pki.RevocationList], error) {
 		none := got[*pki.RevocationList]{}
 		r.mutex.Lock()
 		over := r.lists > maxListBytes
@@ -101,7 +113,7 @@ func (r *Round) list(ctx context.Context, address string) (*pki.RevocationList, 
 		if err != nil {
 			return none, fmt.Errorf("%s holds no CRL: %w", pki.Printable(address), err)
 		}
-		return got[*pki.RevocationList]{list, len(data), lasts(r.Now(), list.NextUpdate)}, nil
+		return got[*pki.RevocationList]{list, data, len(data), lasts(r.Now(), list.NextUpdate)}, nil
 	})
 }
 

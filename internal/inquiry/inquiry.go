@@ -28,6 +28,7 @@ type Options struct {
 	Lookup     func(ctx context.Context, host string) ([]netip.Addr, error)
 	Timeout    time.Duration // for one request; default 10 s
 	Now        func() time.Time
+	Shelf      chain.Shelf   // keeps answers beyond the life of the desk; nil keeps none
 	Report     rescue.Report // takes defects of the asking itself to the log; nil drops them
 }
 
@@ -51,7 +52,7 @@ const parallel = 32
 func New(o Options) *Desk {
 	return &Desk{options: o, inquirer: &chain.Inquirer{
 		Fetch:    fetch.New(fetch.Options{Allowed: o.Networks, Lookup: o.Lookup, Timeout: o.Timeout}),
-		Verifier: &chain.Verifier{}, Now: o.Now,
+		Verifier: &chain.Verifier{}, Now: o.Now, Shelf: o.Shelf,
 		Nonce: func() []byte {
 			nonce := make([]byte, 32) // the length that RFC 9654, section 2.1, recommends
 			_, _ = rand.Read(nonce)   // crypto/rand never fails

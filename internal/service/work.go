@@ -64,7 +64,8 @@ func (c Config) queue(ctx context.Context, s *store.Store, told settled, o jobs.
 	o.Instance, o.Vantage, o.Visits, o.Effort = c.Instance, c.Vantage, c.Visits, told.effort
 	o.Limits = vantage.Afford(c.Limits)
 	o.Desk = inquiry.New(inquiry.Options{Revocation: !c.Silent, Issuers: c.Issuers, Networks: told.networks,
-		Lookup: told.network.Lookup, Now: o.Now, Report: report})
+		Lookup: told.network.Lookup, Now: o.Now, Report: report,
+		Shelf: s.Shelf(c.Log)})
 	if err := s.SeedPolicies(ctx, policy.Names(), o.Now()); err != nil {
 		return nil, err
 	}
