@@ -6,7 +6,7 @@ CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) 
 WORKBENCH_SOURCES := $(shell find core internal/workbench cmd/nurvik-wasm -name '*.go' -o -name '*.yaml')
 NPM := npm --prefix console --no-fund --no-audit --loglevel=error
 
-.PHONY: demo test test-servers bench bench-service build package lint fuzz fuzz-files mutants docs notice soak clean check-console
+.PHONY: demo test test-servers bench bench-service bench-ingest build package lint fuzz fuzz-files mutants docs notice soak clean check-console
 
 # The simulated harbour, audited. ONCE=1 ends after the result. FLAGS are passed on, such as FLAGS="--listen 127.0.0.1:9000".
 demo:
@@ -59,6 +59,11 @@ bench:
 bench-service:
 	@scripts/ensure postgresql
 	@go run ./bench/service
+
+# Measures whole audits whose visits cost nothing: planning, storing, judging. ENDPOINTS=10000 by default.
+bench-ingest:
+	@scripts/ensure postgresql
+	@go run ./bench/service ingest
 
 SOAK ?= 10m
 KILLS ?= 100

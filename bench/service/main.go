@@ -46,6 +46,10 @@ var estate string
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
 	defer stop()
+	run := run
+	if len(os.Args) > 1 && os.Args[1] == "ingest" {
+		run = ingest
+	}
 	missed, err := run(ctx)
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)

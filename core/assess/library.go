@@ -17,6 +17,8 @@ type Library struct {
 	Stores   map[string]*trust.Store
 	Policies map[string]policy.Policy // beside the built-in ones
 	System   func() (*trust.Store, error)
+
+	read map[string]policy.Policy // built-in ones, and the default for names that are gone; each is read once
 }
 
 // Expect is what settings expect of their endpoint. A store or policy that is
@@ -34,15 +36,22 @@ func (l *Library) Expect(s endpoint.Settings) Expectation {
 
 // Policy is the policy of the name; one that is named is chosen, and holds for every endpoint that names it.
 func (l *Library) Policy(name string) policy.Policy {
-	p, ok := l.Policies[name]
+	if p, ok := l.Policies[name]; ok {
+		p.Chosen = name != ""
+		return p
+	}
+	p, ok := l.read[name]
 	if !ok {
 		var err error
 		if p, err = policy.Builtin(name); err != nil {
 			p = policy.Open()
-			name = ""
 		}
+		p.Chosen = err == nil && name != ""
+		if l.read == nil {
+			l.read = map[string]policy.Policy{}
+		}
+		l.read[name] = p
 	}
-	p.Chosen = name != ""
 	return p
 }
 

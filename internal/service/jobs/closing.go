@@ -3,7 +3,6 @@ package jobs
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 	"time"
 
@@ -208,18 +207,17 @@ func (q *Queue) closePortion(ctx context.Context, c closing, portion []store.Exa
 		if err != nil {
 			return err
 		}
+		outcomes := make([]*store.Outcome, len(portion))
 		for i, x := range portion {
-			f, j := observed[i], judge.Rewaived(judgements[i], waivers.OfEndpoint(x.Endpoint), c.at)
-			sawAt := c.at
+			outcomes[i] = &store.Outcome{Audit: x.AuditID, Endpoint: x.Endpoint.ID, Facts: observed[i],
+				Stored: !slices.Contains(waiting, i), At: c.at, SawAt: c.at,
+				Judgement: judge.Rewaived(judgements[i], waivers.OfEndpoint(x.Endpoint), c.at)}
 			if c.elsewhere && x.Endpoint.ObservedAt != nil {
-				sawAt = *x.Endpoint.ObservedAt
+				outcomes[i].SawAt = *x.Endpoint.ObservedAt
 			}
-			err := q.storable(tx, x.Endpoint.Target, &f, &j, func(tx *store.Tx) error {
-				return tx.SaveJudgement(x.AuditID, x.Endpoint.ID, f, j, c.at, sawAt)
-			})
-			if err != nil {
-				return fmt.Errorf("%s: %w", x.Endpoint.Target, err)
-			}
+		}
+		if err := q.saveAll(tx, outcomes, (*store.Tx).SaveJudgement); err != nil {
+			return err
 		}
 		return tx.Condense(c.audit.ID, ids)
 	})

@@ -107,15 +107,38 @@ func (q *Queue) judge(ctx context.Context, audit int64, portion []store.Examined
 		if err != nil {
 			return err
 		}
+		var outcomes []*store.Outcome
 		for i, x := range portion {
-			judged := judge.Rewaived(judgements[i], waivers.OfEndpoint(x.Endpoint), now)
-			saved, err := q.save(tx, x, observed[i], judged, visits[x.Endpoint.ID], now)
-			if err != nil {
-				return fmt.Errorf("%s: %w", x.Endpoint.Target, err)
+			f, v := observed[i], visits[x.Endpoint.ID]
+			counts.Done += len(v)
+			reason := ""
+			switch {
+			case f.Undecided():
+				reason = unvisited(v)
+			case len(f.Observations) == 0 && !f.ResolveError.Given(): // no address could be visited from here
+				reason = "no address has a route from here"
 			}
-			counts.Done += len(visits[x.Endpoint.ID])
-			if saved != "" {
-				counts.Verdicts[string(saved)]++
+			if reason != "" {
+				if err := tx.NotExamined(audit, x.Endpoint.ID, reason, true); err != nil {
+					return err
+				}
+				continue
+			}
+			judged := judge.Rewaived(judgements[i], waivers.OfEndpoint(x.Endpoint), now)
+			outcomes = append(outcomes, &store.Outcome{Audit: audit, Endpoint: x.Endpoint.ID, Facts: f,
+				Judgement: judged, At: now})
+		}
+		if err := q.saveAll(tx, outcomes, (*store.Tx).SaveProvisional); err != nil {
+			return err
+		}
+		for _, o := range outcomes {
+			if len(o.Facts.Unvisited) > 0 { // judged by its other addresses
+				if err := tx.NotExamined(audit, o.Endpoint, unvisited(visits[o.Endpoint]), false); err != nil {
+					return err
+				}
+			}
+			if o.Judgement.Verdict != "" {
+				counts.Verdicts[string(o.Judgement.Verdict)]++
 			}
 		}
 		return tx.Count(held, func(s *store.Summary) { s.Add(counts) })
@@ -130,41 +153,31 @@ func expectations(l *assess.Library, portion []store.Examined) []assess.Expectat
 	return out
 }
 
-// save stores the judgement of one endpoint, and returns its verdict, "" where there is none. What cannot be stored is
-// told as a defect of ours, and an endpoint that was removed meanwhile is passed over.
-func (q *Queue) save(tx *store.Tx, x store.Examined, f facts.Endpoint, j judge.Judgement, visits []store.Visit,
-	now time.Time) (judge.Verdict, error) {
-	audit, e := x.AuditID, x.Endpoint
-	switch {
-	case f.Undecided():
-		return "", tx.NotExamined(audit, e.ID, unvisited(visits), true)
-	case len(f.Observations) == 0 && !f.ResolveError.Given(): // no address could be visited from here
-		return "", tx.NotExamined(audit, e.ID, "no address has a route from here", true)
-	}
-	err := q.storable(tx, e.Target, &f, &j, func(tx *store.Tx) error {
-		return tx.SaveProvisional(audit, e.ID, f, &j, now)
-	})
-	if err == nil && len(f.Unvisited) > 0 { // judged by its other addresses
-		err = tx.NotExamined(audit, e.ID, unvisited(visits), false)
-	}
-	return j.Verdict, err
-}
-
-// storable puts what is to be stored, or tells a defect of ours in the place of what cannot be. An endpoint that was
-// removed meanwhile is passed over.
-func (q *Queue) storable(tx *store.Tx, target string, f *facts.Endpoint, j *judge.Judgement,
-	put func(tx *store.Tx) error) error {
-	err := tx.Part(put)
-	if store.IsContents(err) {
-		defect := q.options.Report.Note(target, fmt.Sprintf("the judgement cannot be stored: %v", err))
-		*f = facts.Endpoint{Schema: facts.Schema, Endpoint: target, Observations: []facts.Observation{}}
-		*j = judge.NotJudged(target, "endpoint", j.Basis, defect)
-		err = tx.Part(put)
-	}
-	if store.IsMissing(err) {
+// saveAll stores outcomes, all at once, or one by one where the database cannot hold one of them or has lost an
+// endpoint. What cannot be stored is told as a defect of ours, and an endpoint that was removed meanwhile is passed
+// over.
+func (q *Queue) saveAll(tx *store.Tx, all []*store.Outcome, put func(*store.Tx, []*store.Outcome) error) error {
+	if len(all) == 0 {
 		return nil
 	}
-	return err
+	err := tx.Part(func(tx *store.Tx) error { return put(tx, all) })
+	if !store.IsContents(err) && !store.IsMissing(err) {
+		return err
+	}
+	for i, o := range all {
+		target, one := o.Judgement.Target, func(tx *store.Tx) error { return put(tx, all[i:i+1]) }
+		err := tx.Part(one)
+		if store.IsContents(err) {
+			defect := q.options.Report.Note(target, fmt.Sprintf("the judgement cannot be stored: %v", err))
+			o.Facts = facts.Endpoint{Schema: facts.Schema, Endpoint: target, Observations: []facts.Observation{}}
+			o.Judgement, o.Stored = judge.NotJudged(target, "endpoint", o.Judgement.Basis, defect), false
+			err = tx.Part(one)
+		}
+		if err != nil && !store.IsMissing(err) {
+			return fmt.Errorf("%s: %w", target, err)
+		}
+	}
+	return nil
 }
 
 // unvisited says why an endpoint, or one of its addresses, was not visited.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net/netip"
 	"os"
 	"sync"
 	"time"
@@ -45,6 +46,7 @@ type Options struct {
 	Gate     *outbound.Gate // of visits; nil lets through everything
 	Limits   limits.Limits
 	Effort   facts.Effort  // of each visit; "" for the usual
+	Visit    Visit         // in the place of a real visit, for benchmarks; nil visits
 	Desk     *inquiry.Desk // asks the issuers; nil asks nothing
 	Log      *slog.Logger
 	Metrics  *Metrics
@@ -55,6 +57,9 @@ type Options struct {
 	Turn     time.Duration // of a job that goes on with one portion after another; default 5 minutes
 	Report   rescue.Report // takes defects of ours to the log
 }
+
+// Visit makes one visit, as probe.Prober.Visit does.
+type Visit func(ctx context.Context, at netip.AddrPort, call probe.Call) (facts.Observation, error)
 
 // Queue inserts and works jobs.
 type Queue struct {
@@ -96,6 +101,9 @@ func Open(ctx context.Context, s *store.Store, o Options) (*Queue, error) {
 		o.Drain = 3 * time.Second
 	}
 	q := &Queue{options: o, store: s, prober: probe.New(o.Network, o.Limits)}
+	if q.options.Visit == nil {
+		q.options.Visit = q.prober.Visit
+	}
 	q.lanes = newLanes(s, q.id(), o.Limits.Longest())
 	// River takes the database's time instead of this machine's. It has the setting for tests; it is what makes workers
 	// with clocks an hour apart agree on what is due.

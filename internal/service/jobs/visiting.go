@@ -112,7 +112,7 @@ func (w *visitWorker) visit(ctx context.Context, visit store.Visit, last bool) e
 	call.NoQueue = true // a job that waits would keep others from hosts that are free
 	if err == nil {
 		var o facts.Observation
-		if o, err = q.prober.Visit(ctx, address, call); err == nil {
+		if o, err = q.options.Visit(ctx, address, call); err == nil {
 			o.Vantage = visit.Vantage
 			o.At = started.Truncate(time.Millisecond) // by the clock that all processes share
 			visit.State, visit.Observation = store.VisitDone, &o

@@ -231,7 +231,8 @@ func (t *Tx) SaveHoldingJudgement(h *Holding, files []facts.File, told []facts.C
 		latest...)).UpdateColumns(h).Error; err != nil {
 		return err
 	}
-	return t.live("holding_id", h.ID, present, at, func(Finding) bool { return true })
+	return t.live("holding_id", []owned{{id: h.ID, present: present, at: at,
+		spoken: func(Finding) bool { return true }}})
 }
 
 // FailHolding notes why the holding could not be judged.

@@ -2,7 +2,8 @@ package store
 
 import (
 	"context"
-	"net/netip"
+	"maps"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -155,51 +156,105 @@ func (c *catch) sight(s Sighting) {
 
 // save stores what was caught: keys first, since certificates refer to them.
 func (c *catch) save(t *Tx) error {
-	if err := upsert(t, values(c.keys), seen("spki_sha256")); err != nil {
+	keys, err := fresh(t, c.keys, "keys", "spki_sha256", c.at)
+	if err != nil {
 		return err
 	}
-	if err := upsert(t, values(c.certificates), seen("sha256")); err != nil {
+	if err := upsert(t, keys, seen("spki_sha256")); err != nil {
+		return err
+	}
+	certificates, err := fresh(t, c.certificates, "certificates", "sha256", c.at)
+	if err != nil {
+		return err
+	}
+	if err := upsert(t, certificates, seen("sha256")); err != nil {
 		return err
 	}
 	return upsert(t, values(c.sightings), seen("place_id", "kind", "position", "certificate", "spki_sha256"))
 }
 
-// addressPlaces are the places of an endpoint's addresses, by address.
-func (t *Tx) addressPlaces(endpoint int64, f facts.Endpoint) (map[string]int64, error) {
-	out := map[string]int64{}
-	for _, o := range f.Observations {
-		p := Place{Kind: AddressPlace, EndpointID: &endpoint, Address: o.Place(), ServerName: o.ServerName}
-		if err := t.place(&p); err != nil {
+// fresh notes that those which are known are seen again, and returns the others. Most are known, and a statement that
+// carries no contents costs little.
+func fresh[T any](t *Tx, rows map[string]T, table, key string, at time.Time) ([]T, error) {
+	if len(rows) == 0 {
+		return nil, nil
+	}
+	ids := textArray(slices.Sorted(maps.Keys(rows)))
+	var known []string
+	err := t.db.Raw("SELECT "+key+" FROM "+table+" WHERE "+key+" = ANY(?::text[])", ids).Scan(&known).Error
+	if err != nil {
+		return nil, err
+	}
+	if len(known) > 0 {
+		err := t.db.Exec("UPDATE "+table+" SET last_seen = ? WHERE "+key+" IN (SELECT "+key+" FROM "+table+
+			" WHERE "+key+" = ANY(?::text[]) AND last_seen < ? ORDER BY 1 FOR UPDATE)", at, textArray(known), at).Error
+		if err != nil {
 			return nil, err
 		}
-		out[p.Address] = p.ID
+	}
+	left := maps.Clone(rows)
+	for _, id := range known {
+		delete(left, id)
+	}
+	return values(left), nil
+}
+
+// spotAt is an address of an endpoint, under a server name.
+type spotAt struct {
+	endpoint            int64
+	address, serverName string
+}
+
+// addressPlaces are the places of endpoints' addresses; those that are new are made.
+func (t *Tx) addressPlaces(all []*Outcome) (map[spotAt]int64, error) {
+	ids := make([]int64, len(all))
+	for i, x := range all {
+		ids[i] = x.Endpoint
+	}
+	out := map[spotAt]int64{}
+	var known []Place
+	if err := t.db.Where("endpoint_id IN ?", ids).Find(&known).Error; err != nil {
+		return nil, err
+	}
+	for _, p := range known {
+		out[spotAt{*p.EndpointID, p.Address, p.ServerName}] = p.ID
+	}
+	var fresh []Place
+	for _, x := range all {
+		for _, o := range x.Facts.Observations {
+			spot := spotAt{x.Endpoint, o.Place(), o.ServerName}
+			if _, there := out[spot]; !there {
+				out[spot] = 0
+				fresh = append(fresh, Place{Kind: AddressPlace, EndpointID: &x.Endpoint, Address: spot.address,
+					ServerName: spot.serverName})
+			}
+		}
+	}
+	if len(fresh) > 0 {
+		if err := t.db.CreateInBatches(&fresh, 1000).Error; err != nil {
+			return nil, err
+		}
+	}
+	for _, p := range fresh {
+		out[spotAt{*p.EndpointID, p.Address, p.ServerName}] = p.ID
 	}
 	return out, nil
 }
 
-// place finds the place, or makes it, and sets its number.
-func (t *Tx) place(p *Place) error {
-	found := t.db.Where("endpoint_id IS NOT DISTINCT FROM ? AND address = ? AND server_name = ? AND holding_id IS "+
-		"NOT DISTINCT FROM ? AND path = ? AND line = ? AND alias = ?",
-		p.EndpointID, p.Address, p.ServerName, p.HoldingID, p.Path, p.Line, p.Alias).Limit(1).Find(p)
-	if found.Error != nil || found.RowsAffected > 0 {
-		return found.Error
-	}
-	return t.db.Create(p).Error
-}
-
-// sightAddresses stores what an endpoint's addresses served.
-func (t *Tx) sightAddresses(places map[string]int64, f facts.Endpoint, at time.Time) error {
-	c := newCatch(at)
-	for _, o := range f.Observations {
-		place := places[o.Place()]
-		for position, der := range o.Certificates {
-			c.certificate(place, position, der)
-		}
-		for _, other := range o.Others { // another kind of key: the same place serves both
-			if other.To == "other-key" {
-				for position, der := range other.Certificates {
-					c.certificate(place, position, der)
+// sightAddresses stores what endpoints' addresses served.
+func (t *Tx) sightAddresses(places map[spotAt]int64, all []*Outcome) error {
+	c := newCatch(all[0].At)
+	for _, x := range all {
+		for _, o := range x.Facts.Observations {
+			place := places[spotAt{x.Endpoint, o.Place(), o.ServerName}]
+			for position, der := range o.Certificates {
+				c.certificate(place, position, der)
+			}
+			for _, other := range o.Others { // another kind of key: the same place serves both
+				if other.To == "other-key" {
+					for position, der := range other.Certificates {
+						c.certificate(place, position, der)
+					}
 				}
 			}
 		}
@@ -326,47 +381,6 @@ func (t *Tx) filePlaces(holding int64, files []facts.File, named []namedLeaf) (m
 	}
 	for _, p := range fresh {
 		out[Spot{p.Path, p.Line, p.Alias}] = p.ID
-	}
-	return out, nil
-}
-
-// ServedElsewhere are the leaves with one of the names that other endpoints than those given serve, by the latest that
-// is known of each.
-func (s *Store) ServedElsewhere(ctx context.Context, than []Examined, names []string) ([]facts.Endpoint, error) {
-	if len(names) == 0 {
-		return nil, nil
-	}
-	ids := make([]int64, len(than))
-	for i, x := range than {
-		ids[i] = x.Endpoint.ID
-	}
-	var rows []struct {
-		Target, Address string
-		DER             []byte `gorm:"column:der"`
-	}
-	err := s.read(ctx).Raw(`
-		SELECT e.target, p.address, c.der FROM certificates c
-			JOIN sightings x ON x.certificate = c.sha256 JOIN places p ON p.id = x.place_id
-			JOIN endpoints e ON e.id = p.endpoint_id
-		WHERE x.position = 0 AND NOT c.authority AND c.names && ? AND e.id NOT IN ?
-			AND NOT EXISTS (SELECT FROM sightings y JOIN places q ON q.id = y.place_id
-				WHERE q.endpoint_id = e.id AND y.last_seen > x.last_seen)
-		ORDER BY e.target, p.address, c.sha256`, textArray(names), ids).Scan(&rows).Error
-	if err != nil {
-		return nil, err
-	}
-	var out []facts.Endpoint
-	for _, r := range rows {
-		address, err := netip.ParseAddrPort(facts.AddressOf(r.Address))
-		if err != nil {
-			continue
-		}
-		if n := len(out); n == 0 || out[n-1].Endpoint != r.Target {
-			out = append(out, facts.Endpoint{Schema: facts.Schema, Endpoint: r.Target})
-		}
-		last := &out[len(out)-1]
-		last.Observations = append(last.Observations, facts.Observation{Address: address, Outcome: facts.Answered,
-			Certificates: [][]byte{r.DER}})
 	}
 	return out, nil
 }

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"time"
 
 	"gorm.io/gorm/clause"
@@ -99,19 +100,30 @@ func (t *Tx) PlanVisits(audit int64, planned map[int64]facts.Endpoint, visits []
 	for _, v := range visits {
 		stages[v.EndpointID] = Planned
 	}
+	type row struct {
+		ID    int64          `json:"id"`
+		Stage Stage          `json:"stage"`
+		Facts facts.Endpoint `json:"facts"`
+	}
+	rows := []row{} // none is an array too
 	for id, f := range planned {
-		x := Examination{AuditID: audit, EndpointID: id, Facts: &f, Stage: Visited}
+		r := row{id, Visited, f}
 		if stages[id] != "" {
-			x.Stage = stages[id]
+			r.Stage = stages[id]
 		}
-		if err := t.db.Model(&x).Select("facts", "stage").Updates(&x).Error; err != nil {
-			return nil, err
-		}
+		rows = append(rows, r)
 	}
-	if len(visits) == 0 {
-		return nil, nil
+	text, err := json.Marshal(rows)
+	if err != nil {
+		return nil, err
 	}
-	err := t.db.Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(&visits, 500).Error
+	err = t.db.Exec(`UPDATE examinations x SET facts = p.facts, stage = p.stage
+		FROM jsonb_to_recordset(?::jsonb) AS p (id bigint, stage text, facts jsonb)
+		WHERE x.audit_id = ? AND x.endpoint_id = p.id`, string(text), audit).Error
+	if err != nil || len(visits) == 0 {
+		return nil, err
+	}
+	err = t.db.Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(&visits, 500).Error
 	return visits, err
 }
 

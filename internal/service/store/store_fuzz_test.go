@@ -110,14 +110,15 @@ func FuzzFacts(f *testing.F) {
 			[]store.DeliveryLine{{Key: file.Path, Payload: new(string(payload))}})
 		require.NoError(t, err, "%.500s", data)
 		defer func() { require.NoError(t, s.RemoveDelivery(context.Background(), delivery.ID)) }()
+		saved := &store.Outcome{Audit: a.ID, Endpoint: e.ID, Facts: observed, Judgement: judgement, At: now, SawAt: now}
 		require.NoError(t, s.Tx(t.Context(), func(tx *store.Tx) error {
 			if _, err := tx.PlanVisits(a.ID, map[int64]facts.Endpoint{e.ID: observed}, nil); err != nil {
 				return err
 			}
-			if err := tx.SaveProvisional(a.ID, e.ID, observed, &judgement, now); err != nil {
+			if err := tx.SaveProvisional([]*store.Outcome{saved}); err != nil {
 				return err
 			}
-			if err := tx.SaveJudgement(a.ID, e.ID, observed, judgement, now, now); err != nil {
+			if err := tx.SaveJudgement([]*store.Outcome{saved}); err != nil {
 				return err
 			}
 			if err := tx.SaveHolding(&h, delivery); err != nil {

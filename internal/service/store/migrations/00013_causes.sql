@@ -40,7 +40,8 @@ CREATE FUNCTION cause_rank(severity text) RETURNS text LANGUAGE sql IMMUTABLE AS
     SELECT CASE severity WHEN 'fault' THEN '1' WHEN 'risk' THEN '2' WHEN 'note' THEN '4' ELSE '3' END
 $$;
 
-CREATE FUNCTION causes_count(changes cause_change[]) RETURNS void LANGUAGE plpgsql AS $$
+-- What is planned while the tables are empty is used when they are large, so that reading them whole is no choice.
+CREATE FUNCTION causes_count(changes cause_change[]) RETURNS void LANGUAGE plpgsql SET enable_seqscan = off AS $$
 BEGIN
     WITH net AS (
         SELECT cause, code, waived, severity, place, sum(findings) AS findings FROM unnest(changes)
@@ -118,6 +119,11 @@ CREATE TRIGGER causes_went AFTER DELETE ON findings REFERENCING OLD TABLE AS wen
 CREATE TRIGGER causes_changed AFTER UPDATE ON findings REFERENCING OLD TABLE AS went NEW TABLE AS came
     FOR EACH STATEMENT EXECUTE FUNCTION causes_changed();
 
+-- A finding that is only seen again has the same place in lists.
+DROP TRIGGER findings_listed ON findings;
+CREATE TRIGGER findings_listed BEFORE INSERT OR UPDATE OF sort_key, endpoint_id, holding_id, path, code, severity, finding,
+    waived ON findings FOR EACH ROW EXECUTE FUNCTION findings_listed();
+
 -- What the findings of a cause say: whether all say the same is the first and the last of each index.
 DROP INDEX findings_list_cause, findings_cause;
 CREATE INDEX findings_cause ON findings (cause, sort_key) WHERE state <> 'gone';
@@ -131,6 +137,8 @@ CREATE INDEX findings_cause_remedy ON findings (cause, waived, (md5(finding ->> 
 DROP INDEX findings_cause_remedy, findings_cause_message, findings_cause_seen, findings_cause;
 CREATE INDEX findings_cause ON findings (cause) WHERE state <> 'gone';
 CREATE INDEX findings_list_cause ON findings (waived, cause, code, severity, endpoint_id, holding_id) WHERE state <> 'gone';
+DROP TRIGGER findings_listed ON findings;
+CREATE TRIGGER findings_listed BEFORE INSERT OR UPDATE ON findings FOR EACH ROW EXECUTE FUNCTION findings_listed();
 DROP TRIGGER causes_changed ON findings;
 DROP TRIGGER causes_went ON findings;
 DROP TRIGGER causes_came ON findings;
