@@ -98,7 +98,10 @@ func ingest(ctx context.Context) (missed bool, err error) {
 	out := report.NewTable("what", "measured", "limit", "")
 	row := func(what, measured, limit string, met bool) {
 		verdict := "met"
-		if missed = missed || !met; !met {
+		switch missed = missed || !met; {
+		case limit == "":
+			verdict = ""
+		case !met:
 			verdict = "MISSED"
 		}
 		out.AppendRow([]any{what, measured, limit, verdict})
@@ -109,9 +112,11 @@ func ingest(ctx context.Context) (missed bool, err error) {
 		if err != nil {
 			return missed, err
 		}
-		rate := float64(count) / took.Seconds()
-		row("judged visits a second, "+name, fmt.Sprintf("%.0f", rate), fmt.Sprint(leastIngest),
-			round == 0 || rate >= leastIngest)
+		rate, limit := float64(count)/took.Seconds(), ""
+		if round > 0 {
+			limit = fmt.Sprint(leastIngest)
+		}
+		row("judged visits a second, "+name, fmt.Sprintf("%.0f", rate), limit, limit == "" || rate >= leastIngest)
 		all := time.Duration(float64(planned) * million / float64(count))
 		row("planning a million, "+name, all.Round(time.Second).String(), planTime.String(), all <= planTime)
 	}
