@@ -232,7 +232,7 @@ func (a *app) serveCommand() *cobra.Command {
 				fmt.Fprintf(a.stdout, "Console and API: %s/\n", address)
 				if setUp != "" {
 					fmt.Fprintf(a.stdout,
-						"Nobody has an account yet. Make the first administrator within a day, at "+
+						"There is no administrator yet. Make the first one within a day, at "+
 							"this address, which works once:\n  %s\n", setUp)
 				}
 			})

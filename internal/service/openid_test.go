@@ -79,8 +79,9 @@ func TestOpenID(t *testing.T) {
 		assert.Equal(t, 403, code, name)
 		assert.Contains(t, text, "begin again", name)
 	}
-	code, text, _ = get(browser(), web.OpenIDPath+"?error=access_denied&state=x")
+	code, text, last = get(browser(), web.OpenIDPath+"?error=access_denied&state=x")
 	assert.Equal(t, []any{403, true}, []any{code, strings.Contains(text, "begun no sign-in")})
+	assert.Empty(t, last.Cookies(), "a sign-in that is under way goes on")
 
 	master, err := stranger(t, address).SignIn(t.Context(), "local-master", password)
 	require.NoError(t, err)
@@ -143,6 +144,34 @@ func TestOpenID(t *testing.T) {
 
 }
 
+// TestOpenIDBeforeSetUp: whoever signs in there first takes the set-up address from nobody.
+func TestOpenIDBeforeSetUp(t *testing.T) {
+	t.Parallel()
+	d := harbour.NewDirectory("nurvik", "")
+	provider := httptest.NewServer(d)
+	t.Cleanup(provider.Close)
+	d.At(provider.URL)
+	d.Say(map[string]any{"sub": "7", "preferred_username": "pilot"}, nil)
+	listen := free()
+	address, setUp := begun(t, service.Config{Data: shortDirectory(t), Listen: listen, OpenID: openid.Settings{
+		Issuer: provider.URL, Client: "nurvik", NameClaim: "preferred_username", Roles: []string{"viewer=*"}},
+		SignIn: service.SignIn{PublicURL: "http://" + listen}})
+	jar, err := cookiejar.New(nil)
+	require.NoError(t, err)
+	answer, err := (&http.Client{Jar: jar}).Get(address + "/api/v1/session/openid")
+	require.NoError(t, err)
+	require.NoError(t, answer.Body.Close())
+	require.Equal(t, 200, answer.StatusCode)
+	_, code, found := strings.Cut(setUp, "#")
+	require.True(t, found)
+	_, err = stranger(t, address).SetUp(t.Context(), api.SetUp{Code: code, Name: "Pilot", Password: password})
+	assert.ErrorContains(t, err, "somebody has that name")
+	session, err := stranger(t, address).SetUp(t.Context(), api.SetUp{Code: code, Name: "harbour-master",
+		Password: password})
+	require.NoError(t, err)
+	assert.Equal(t, "administrator", session.Role)
+}
+
 // TestOpenIDAway: the service starts without its provider, and says that it is away to whoever wants to sign in there.
 func TestOpenIDAway(t *testing.T) {
 	t.Parallel()
@@ -156,6 +185,7 @@ func TestOpenIDAway(t *testing.T) {
 	text, err := io.ReadAll(answer.Body)
 	require.NoError(t, err)
 	assert.Equal(t, 502, answer.StatusCode)
-	assert.Contains(t, string(text), "where people sign in, could not be asked")
+	assert.Contains(t, string(text), "the OpenID provider could not be asked")
+	assert.NotContains(t, string(text), "127.0.0.1", "why is for the log alone")
 	assert.Contains(t, string(text), `<a href="/sign-in">`)
 }

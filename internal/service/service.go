@@ -60,7 +60,7 @@ const maxConnections = 512
 const stopTime = 30 * time.Second
 
 // Run serves until the context ends, then stops in order. Ready is called once
-// everything works, with the address and, where nobody has an account yet, the
+// everything works, with the address and, where there is no administrator yet, the
 // one-time address for the first administrator.
 func Run(ctx context.Context, c Config, ready func(address, setUp string)) (err error) {
 	told, err := c.check()
@@ -132,6 +132,7 @@ func Run(ctx context.Context, c Config, ready func(address, setUp string)) (err 
 	if err != nil {
 		return err
 	}
+	c.addSelf(ctx, opened, s)
 	bounded := netutil.LimitListener(opened.listener, maxConnections)
 	progress := web.NewProgress()
 	go progress.Listen(serving, s, c.Log)

@@ -334,10 +334,10 @@ func TestOwnTLS(t *testing.T) {
 	address, setUp := begun(t, service.Config{Data: shortDirectory(t), SignIn: service.SignIn{
 		Certificate: filepath.Join(directory, "chain.pem"), Key: filepath.Join(directory, "key.pem"),
 		PublicURL: "https://nurvik.tarnholm.example", Proxies: []string{"127.0.0.1"},
-		Accounts: []service.Account{{Name: "pilot", Password: password, Role: auth.Viewer}}}})
-	assert.Empty(t, setUp, "somebody has an account")
+		Accounts: []service.Account{{Name: "pilot", Password: password, Role: auth.Administrator}}}})
 	require.True(t, strings.HasPrefix(address, "https://"))
 	host := strings.TrimPrefix(address, "https://")
+	assert.Empty(t, setUp, "there is an administrator")
 
 	browser := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: roots},
 		ForceAttemptHTTP2: true}}

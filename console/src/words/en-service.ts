@@ -131,7 +131,7 @@ export const service = {
   'signIn.password': 'Password',
   'signIn.openID': 'Sign in with {name}',
   'signIn.do': 'Sign in',
-  'signIn.setUp': 'Nobody has an account yet. The service printed an address for the first administrator when it ' +
+  'signIn.setUp': 'There is no administrator yet. The service printed an address for the first one when it ' +
     'started; “nurvikd admin add NAME --role administrator” makes one as well.',
   'setUp.title': 'The first administrator',
   'setUp.what': 'This address works once. Others get their accounts from you.',

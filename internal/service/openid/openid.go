@@ -274,8 +274,8 @@ func (p *Provider) claimant(issuer, subject string, claims map[string]any) (Clai
 	if len(values) > 0 {
 		told = "it holds " + plain.Text(strings.Join(values, ", "))
 	}
-	return who, &RefusedError{fmt.Sprintf("%s has no role here: nothing in %s gives one (%s). An administrator of the "+
-		"provider adds a group, or one of this service adds --openid-role", who.Name, p.settings.RoleClaim, told)}
+	return who, &RefusedError{fmt.Sprintf("%s has no role here: nothing in the claim %s gives one (%s). Ask an "+
+		"administrator for a group there, or for --openid-role here", who.Name, p.settings.RoleClaim, told)}
 }
 
 // nameIn is the name of an account: the claim that is named, else the address that the provider has verified.

@@ -87,7 +87,7 @@ func TestFinish(t *testing.T) {
 		{name: "a name with characters that cannot be seen",
 			token: pilot(claims{"preferred_username": "ma\u202eretsa"}), refused: "told no name"},
 		{name: "no group that counts", token: pilot(claims{"groups": []string{"cooks", "TLS-team"}}),
-			refused: "nothing in groups gives one (it holds cooks, TLS-team)"},
+			refused: "nothing in the claim groups gives one (it holds cooks, TLS-team)"},
 		{name: "no groups at all", token: pilot(claims{"groups": nil}), refused: "(none is told)"},
 		{name: "for another client", token: pilot(claims{"aud": "somebody"}), refused: "does not hold"},
 		{name: "of another issuer", token: pilot(claims{"iss": "https://elsewhere.example"}), refused: "does not hold"},

@@ -132,6 +132,24 @@ func (s *Store) AddEndpoint(ctx context.Context, e *Endpoint) error {
 	return err
 }
 
+// AddOwnEndpoint adds an endpoint of the service itself, and reports whether it did: only once, and not where its
+// target is there.
+func (s *Store) AddOwnEndpoint(ctx context.Context, e *Endpoint) (added bool, err error) {
+	err = s.Tx(ctx, func(tx *Tx) error {
+		first := tx.db.Exec("INSERT INTO own_endpoints VALUES (?, ?) ON CONFLICT DO NOTHING", e.Target, e.CreatedAt)
+		if added = first.RowsAffected > 0; first.Error != nil || !added {
+			return first.Error
+		}
+		var there int64
+		err := tx.db.Model(&Endpoint{}).Where("target = ?", e.Target).Count(&there).Error
+		if added = there == 0; err != nil || !added {
+			return err
+		}
+		return tx.db.Create(e).Error
+	})
+	return added && err == nil, err
+}
+
 // settings are the columns that people write.
 var settings = []string{"target", "settings", "updated_at"}
 

@@ -70,8 +70,8 @@ var (
 	// ErrNameTaken says that somebody has the name.
 	ErrNameTaken = errors.New("somebody has that name already; choose another")
 	// ErrSetUp says that there is somebody already, or the code is not the one that was printed.
-	ErrSetUp = errors.New("the set-up address has been used or has expired. Where nobody has an account yet, start " +
-		"the service again for a new one; otherwise sign in")
+	ErrSetUp = errors.New("the set-up address has been used or has expired. Where there is no administrator yet, " +
+		"start the service again for a new one; otherwise sign in")
 )
 
 // People returns everybody, by name.
@@ -110,29 +110,43 @@ func (s *Store) SetUp(ctx context.Context, code []byte, p *Person) error {
 		if err := tx.Sole("people"); err != nil {
 			return err
 		}
-		var people, codes int64
-		if err := tx.db.Model(&Person{}).Count(&people).Error; err != nil {
-			return err
-		}
-		err := tx.db.Model(&setUpCode{}).Where("digest = ? AND ends_at > ?", code, p.CreatedAt).Count(&codes).Error
+		var codes int64
+		there, err := administrators(tx.db)
 		if err != nil {
 			return err
 		}
-		if people > 0 || codes == 0 {
+		err = tx.db.Model(&setUpCode{}).Where("digest = ? AND ends_at > ?", code, p.CreatedAt).Count(&codes).Error
+		if err != nil {
+			return err
+		}
+		if there || codes == 0 {
 			return ErrSetUp
 		}
 		if err := tx.db.Exec("DELETE FROM setup_codes").Error; err != nil {
 			return err
 		}
-		return tx.db.Create(p).Error
+		return taken(tx.db.Create(p).Error)
 	})
 }
 
-// OfferSetUp keeps a one-time code, and reports whether it is needed: whether nobody has an account.
+// administrators reports whether there is one who may sign in. Others may be there without one: whoever comes from an
+// OpenID provider.
+func administrators(db *gorm.DB) (bool, error) {
+	var n int64
+	err := db.Model(&Person{}).Where("role = 'administrator' AND NOT disabled").Count(&n).Error
+	return n > 0, err
+}
+
+// NeedsSetUp reports whether the first administrator is still to be made.
+func (s *Store) NeedsSetUp(ctx context.Context) (bool, error) {
+	there, err := administrators(s.read(ctx))
+	return !there, err
+}
+
+// OfferSetUp keeps a one-time code, and reports whether it is needed: whether there is no administrator.
 func (s *Store) OfferSetUp(ctx context.Context, code []byte, ends time.Time) (needed bool, err error) {
 	err = s.Tx(ctx, func(tx *Tx) error {
-		var people int64
-		if err := tx.db.Model(&Person{}).Count(&people).Error; err != nil || people > 0 {
+		if there, err := administrators(tx.db); err != nil || there {
 			return err
 		}
 		needed = true
@@ -190,9 +204,8 @@ func (t *Tx) someAdministrator(was Person) error {
 	if was.Role != "administrator" || was.Disabled {
 		return nil
 	}
-	var left int64
-	err := t.db.Model(&Person{}).Where("role = 'administrator' AND NOT disabled").Count(&left).Error
-	if err == nil && left == 0 {
+	left, err := administrators(t.db)
+	if err == nil && !left {
 		err = ErrLastAdministrator
 	}
 	return err

@@ -26,6 +26,10 @@ const OpenIDPath = api.Base + "/session/openid/return"
 
 const noProvider = "there is no OpenID provider: people sign in with name and password"
 
+// providerAway is told to people. Why is in the log: strangers need not know which addresses there are inside.
+const providerAway = "Not signed in: the OpenID provider could not be asked. Try again later; the log of the service " +
+	"says why."
+
 // page is an answer that a browser shows. Cookies of a session are for requests from our own pages alone, so that after
 // the provider's the browser goes on from a page of ours.
 type page struct {
@@ -53,7 +57,7 @@ func (s *server) registerOpenID() {
 		to, try, err := s.OpenID.Begin(ctx)
 		if err != nil {
 			s.Log.Error("the OpenID provider could not be asked", "error", err)
-			return sentence(http.StatusBadGateway, "Not signed in: "+err.Error()+".", ""), nil
+			return sentence(http.StatusBadGateway, providerAway, ""), nil
 		}
 		now := s.Now()
 		if err := s.Store.BeginOpenID(ctx, &store.OpenIDTry{State: auth.Digest(try.State), Nonce: try.Nonce,
@@ -81,20 +85,23 @@ func (s *server) registerOpenID() {
 				state = in.OwnHTTPS
 			}
 			cookie, to, err := s.finishOpenID(ctx, state, in.State, in.Code, in.Error)
-			gone := s.stateCookie("", -1)
+			var gone []http.Cookie
+			if state == in.State { // else somebody else's link would end the sign-in that is under way here
+				gone = append(gone, s.stateCookie("", -1))
+			}
 			var refused *openid.RefusedError
 			var away *openid.AwayError
 			switch {
 			case err == nil:
-				return sentence(http.StatusOK, "Signed in.", to, *cookie, gone), nil
+				return sentence(http.StatusOK, "Signed in.", to, append(gone, *cookie)...), nil
 			case errors.As(err, &refused):
-				return sentence(http.StatusForbidden, "Not signed in: "+err.Error()+".", "", gone), nil
+				return sentence(http.StatusForbidden, "Not signed in: "+err.Error()+".", "", gone...), nil
 			case errors.As(err, &away):
 				s.Log.Error("the OpenID provider could not be asked", "error", err)
-				return sentence(http.StatusBadGateway, "Not signed in: "+err.Error()+".", "", gone), nil
+				return sentence(http.StatusBadGateway, providerAway, "", gone...), nil
 			case errors.Is(err, store.ErrNameTaken):
 				return sentence(http.StatusForbidden, "Not signed in: somebody here has the name that the provider "+
-					"tells. An administrator of this service can remove that account.", "", gone), nil
+					"tells. An administrator of this service can remove that account.", "", gone...), nil
 			}
 			return nil, s.failure(err)
 		})
@@ -169,7 +176,8 @@ func sentence(status int, words, to string, cookies ...http.Cookie) *page {
 		link = fmt.Sprintf(`<a href="%s">Go on</a>`, html.EscapeString(to))
 	}
 	return &page{Status: status, ContentType: "text/html; charset=utf-8", SetCookie: cookies, Body: fmt.Appendf(nil, `<!doctype html>
-<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width">%s<title>Nurvik</title>
+<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width">
+<meta name="color-scheme" content="light dark">%s<title>Nurvik</title>
 <style>body { font: 16px/1.5 sans-serif; max-width: 34em; margin: 4em auto; padding: 0 1em; }</style></head>
 <body><p>%s</p><p>%s</p></body></html>
 `, next, html.EscapeString(words), link)}

@@ -47,17 +47,17 @@ func (s *server) registerSession() {
 			return s.begun(ctx, cookie)
 		})
 	type setUpState struct {
-		Needed bool   `json:"needed" doc:"Nobody has an account yet"`
+		Needed bool   `json:"needed" doc:"There is no administrator yet"`
 		OpenID string `json:"openid,omitempty" doc:"What the OpenID provider is called that people may sign in at"`
 	}
 	huma.Register(s.api, operation("get-set-up", "GET", "/set-up",
 		"Whether the first administrator is still to be made, and where else people sign in", "session"),
 		func(ctx context.Context, _ *struct{}) (*body[setUpState], error) {
-			people, err := s.Store.People(ctx)
+			needed, err := s.Store.NeedsSetUp(ctx)
 			if err != nil {
 				return nil, s.failure(err)
 			}
-			state := setUpState{Needed: len(people) == 0}
+			state := setUpState{Needed: needed}
 			if s.OpenID != nil {
 				state.OpenID = s.OpenID.Title()
 			}
