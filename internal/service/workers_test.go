@@ -175,7 +175,7 @@ func TestBusyHost(t *testing.T) {
 		return count(t, data, "SELECT count(*) FROM audits WHERE state = 'finished'") == 1
 	}, 2*time.Minute, 50*time.Millisecond)
 	tries := count(t, data, "SELECT sum(coalesce((metadata ->> 'snoozes')::int, 0)) FROM river_job")
-	assert.Less(t, tries, 3*visits)
+	assert.Less(t, tries, 4*visits, "two each, and a few more where it takes long")
 }
 
 // TestWork: a process that only works joins a service, takes part, and leaves.
