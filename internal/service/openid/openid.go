@@ -4,6 +4,7 @@
 package openid
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -257,6 +258,9 @@ func (p *Provider) Finish(ctx context.Context, try Try, code string) (who Claima
 
 // claimant is what the claims come to here. Whoever has none of the values has no role, and is not let in.
 func (p *Provider) claimant(issuer, subject string, claims map[string]any) (Claimant, error) {
+	if verified, _ := claims["email_verified"].(bool); !verified {
+		delete(claims, "email") // whoever has an account there may have typed it: no name, and no role
+	}
 	who := Claimant{Issuer: issuer, Subject: subject, Name: nameIn(claims, p.settings.NameClaim)}
 	if who.Name == "" {
 		return who, &RefusedError{"the provider told no name: neither " + p.settings.NameClaim + " nor email"}
@@ -278,7 +282,7 @@ func (p *Provider) claimant(issuer, subject string, claims map[string]any) (Clai
 		"administrator for a group there, or for --openid-role here", who.Name, p.settings.RoleClaim, told)}
 }
 
-// nameIn is the name of an account: the claim that is named, else the address that the provider has verified.
+// nameIn is the name of an account: the claim that is named, else the email address.
 func nameIn(claims map[string]any, claim string) string {
 	fit := func(value any) string {
 		text, _ := value.(string)
@@ -288,13 +292,7 @@ func nameIn(claims map[string]any, claim string) string {
 		}
 		return text
 	}
-	if name := fit(claims[claim]); name != "" {
-		return name
-	}
-	if verified, _ := claims["email_verified"].(bool); verified {
-		return fit(claims["email"])
-	}
-	return ""
+	return cmp.Or(fit(claims[claim]), fit(claims["email"]))
 }
 
 // textsIn are the texts of a claim, which may be one or a list.

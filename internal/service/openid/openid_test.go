@@ -132,6 +132,19 @@ func TestFinish(t *testing.T) {
 		_, err := finish(t, nil)
 		assert.ErrorContains(t, err, "does not hold")
 	})
+	t.Run("a role by an address", func(t *testing.T) {
+		byAddress := settings
+		byAddress.RoleClaim, byAddress.Roles = "email", []string{"administrator=master@tarnholm.example"}
+		p, err := openid.Open(byAddress)
+		require.NoError(t, err)
+		for _, verified := range []bool{true, false} {
+			d.Say(pilot(claims{"email": "master@tarnholm.example", "email_verified": verified}), nil)
+			address, try, err := p.Begin(t.Context())
+			require.NoError(t, err)
+			who, err := p.Finish(t.Context(), try, visit(t, address))
+			assert.Equal(t, verified, err == nil && who.Role == auth.Administrator)
+		}
+	})
 	t.Run("everybody has a role", func(t *testing.T) {
 		open := settings
 		open.Roles = []string{"viewer=*"}
