@@ -63,7 +63,7 @@ func (a *app) demoCommand() *cobra.Command {
 				return err
 			}
 			if c.Data == "" {
-				c.Data = filepath.Join(dataDirectory(), "demo")
+				c.Data = demoDirectory()
 			}
 			if err := a.settleData(&c); err != nil {
 				return err
@@ -75,10 +75,20 @@ func (a *app) demoCommand() *cobra.Command {
 		},
 	}
 	a.serviceFlags(cmd, &c)
+	cmd.Flags().Lookup("data").Usage = "keep the demo's database and harbour in this `DIRECTORY` (default " +
+		demoDirectory() + ")"
 	cmd.Flags().Uint16Var(&port, "harbour-port", harbour.DefaultPort,
 		"let the harbour's endpoints listen on this `PORT`; 0 for one that is free")
 	cmd.Flags().BoolVar(&once, "once", false, "exit after the result is printed")
 	return cmd
+}
+
+// demoDirectory is beside the data of a service that runs here, not among them; empty when there is none.
+func demoDirectory() string {
+	if directory := dataDirectory(); directory != "" {
+		return directory + "-demo"
+	}
+	return ""
 }
 
 func (a *app) demo(ctx context.Context, c service.Config, port uint16, once bool) error {

@@ -70,6 +70,7 @@ func reference() string {
 	}
 	slices.Sort(keys)
 	places := strings.NewReplacer(
+		demoDirectory(), "/var/lib/nurvik-demo for root, and else ~/.local/state/nurvik-demo",
 		dataDirectory(), "/var/lib/nurvik for root, and else ~/.local/state/nurvik",
 		settings.DefaultFile("nurvikd"), "~/.config/nurvik/nurvikd.yaml", "|", `\|`)
 	out := strings.Builder{}
