@@ -236,5 +236,6 @@ func TestDemo(t *testing.T) {
 		assert.Equal(t, sorted(s), sorted(got[name]), name)
 	}
 	assert.Len(t, got, len(want.Endpoints))
-	assert.Contains(t, rest, "Console:  http://"+listen+"/", "the console's address comes last")
+	console := strings.Replace(listen, "127.0.0.1", "localhost", 1)
+	assert.Contains(t, rest, "Console:  http://"+console+"/", "the console's address comes last")
 }

@@ -23,6 +23,12 @@ type Session struct {
 	EndsAt  *time.Time `json:"ends_at,omitempty" doc:"When the session ends unless it is used"`
 }
 
+// SignedIn is the answer to name and password: the session or, for who has a passkey, what is asked of it first.
+type SignedIn struct {
+	Session *Session   `json:"session,omitempty"`
+	Passkey *Challenge `json:"passkey,omitempty"`
+}
+
 // PasswordChange is a caller's new password.
 type PasswordChange struct {
 	Old string `json:"old" minLength:"1" maxLength:"1000"`
@@ -38,6 +44,7 @@ type Person struct {
 	CreatedAt  time.Time  `json:"created_at"`
 	SignedInAt *time.Time `json:"signed_in_at,omitempty"`
 	OpenID     string     `json:"openid,omitempty" doc:"The OpenID provider that the person signs in at; empty for a password"`
+	Passkeys   int        `json:"passkeys" doc:"How many passkeys the person has, of which one is asked for beside the password"`
 }
 
 // PersonStart is somebody new.
@@ -52,6 +59,8 @@ type PersonChange struct {
 	Role     string `json:"role,omitempty" enum:"viewer,auditor,administrator"`
 	Disabled *bool  `json:"disabled,omitempty"`
 	Password string `json:"password,omitempty" maxLength:"1000"`
+
+	RemovePasskeys bool `json:"remove_passkeys,omitempty" doc:"For somebody who has lost them: the password is enough then"`
 }
 
 // Token is a token of the API, without its text.

@@ -92,9 +92,14 @@ func (a *app) login(ctx context.Context, server, name, password string, want api
 	if err != nil {
 		return usage(err)
 	}
-	session, err := c.SignIn(ctx, name, password)
+	in, err := c.SignIn(ctx, name, password)
 	if err != nil {
 		return err
+	}
+	session := in.Session
+	if session == nil {
+		return usage(fmt.Errorf("%s has a passkey, which only a browser can ask for: make a token at %s/account and "+
+			"store it with --token-file", name, strings.TrimSuffix(server, "/")))
 	}
 	defer func() { _ = c.SignOut(context.WithoutCancel(ctx)) }() // it ends by itself too
 	host, err := os.Hostname()

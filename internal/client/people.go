@@ -13,9 +13,35 @@ import (
 	"nurvik/internal/api"
 )
 
-// SignIn begins a session, in which the client goes on until SignOut.
-func (c *Client) SignIn(ctx context.Context, name, password string) (s api.Session, err error) {
+// SignIn begins a session, in which the client goes on until SignOut. Who has a passkey is asked for it instead, which
+// FinishSignIn answers.
+func (c *Client) SignIn(ctx context.Context, name, password string) (s api.SignedIn, err error) {
 	return s, c.enter(ctx, "/session", api.SignIn{Name: name, Password: password}, &s)
+}
+
+// FinishSignIn begins the session of somebody who was asked for a passkey.
+func (c *Client) FinishSignIn(ctx context.Context, in api.ChallengeAnswer) (s api.Session, err error) {
+	return s, c.enter(ctx, "/session/passkey", in, &s)
+}
+
+// Passkeys returns the caller's.
+func (c *Client) Passkeys(ctx context.Context) (out api.Passkeys, err error) {
+	return out, c.call(ctx, http.MethodGet, "/passkeys", nil, &out)
+}
+
+// BeginPasskey asks what a new passkey of the caller is to be made from.
+func (c *Client) BeginPasskey(ctx context.Context, password string) (out api.Challenge, err error) {
+	return out, c.call(ctx, http.MethodPost, "/passkeys/challenge", api.PasskeyBegin{Password: password}, &out)
+}
+
+// AddPasskey adds one to the caller.
+func (c *Client) AddPasskey(ctx context.Context, in api.PasskeyStart) (p api.Passkey, err error) {
+	return p, c.call(ctx, http.MethodPost, "/passkeys", in, &p)
+}
+
+// RemovePasskey removes one of the caller's.
+func (c *Client) RemovePasskey(ctx context.Context, id int64) error {
+	return c.call(ctx, http.MethodDelete, "/passkeys/"+strconv.FormatInt(id, 10), nil, nil)
 }
 
 // SetUp makes the first administrator, and begins a session.
@@ -25,7 +51,7 @@ func (c *Client) SetUp(ctx context.Context, in api.SetUp) (s api.Session, err er
 
 // enter keeps the cookie of a new session by hand: a jar would send one that is for HTTPS to no service on this
 // machine that a proxy makes HTTPS of.
-func (c *Client) enter(ctx context.Context, path string, in any, s *api.Session) error {
+func (c *Client) enter(ctx context.Context, path string, in, answer any) error {
 	if c.open != nil {
 		return c.open
 	}
@@ -34,13 +60,16 @@ func (c *Client) enter(ctx context.Context, path string, in any, s *api.Session)
 		return err
 	}
 	defer response.Body.Close()
-	if err := json.NewDecoder(response.Body).Decode(s); err != nil {
+	if err := json.NewDecoder(response.Body).Decode(answer); err != nil {
 		return fmt.Errorf("the answer of %s cannot be read: %w; is it a Nurvik service of this version?", c.base, err)
 	}
-	plain.CleanLinesIn(s)
+	plain.CleanLinesIn(answer)
 	for _, cookie := range response.Cookies() {
 		c.cookie = cookie
 		return nil
+	}
+	if response.StatusCode == http.StatusAccepted {
+		return nil // it asks for more first
 	}
 	return errors.New("the service began no session")
 }

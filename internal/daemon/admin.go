@@ -83,7 +83,7 @@ func (a *app) adminList(c *service.Config) *cobra.Command {
 					"nobody; make the first one with \"nurvikd admin add NAME --role administrator\"")
 				return nil, err
 			}
-			out := report.NewTable("name", "role", "may sign in", "signed in last")
+			out := report.NewTable("name", "role", "may sign in", "passkeys", "signed in last")
 			for _, p := range people {
 				last, may := "never", "yes"
 				if p.SignedInAt != nil {
@@ -92,7 +92,7 @@ func (a *app) adminList(c *service.Config) *cobra.Command {
 				if p.Disabled {
 					may = "no"
 				}
-				out.AppendRow(table.Row{p.Name, p.Role, may, last})
+				out.AppendRow(table.Row{p.Name, p.Role, may, p.Passkeys, last})
 			}
 			_, err = fmt.Fprintln(a.stdout, out.Render())
 			return nil, err
@@ -129,10 +129,11 @@ func (a *app) adminAdd(c *service.Config) *cobra.Command {
 
 func (a *app) adminChange(c *service.Config) *cobra.Command {
 	var role, file string
-	var password, disable, enable bool
+	var password, disable, enable, passkeys bool
 	cmd := &cobra.Command{
-		Use: "change NAME", Short: "Change somebody's role or password, or whether they may sign in",
-		Args: cobra.ExactArgs(1),
+		Use:   "change NAME",
+		Short: "Change somebody's role or password, whether they may sign in, or remove their passkeys",
+		Args:  cobra.ExactArgs(1),
 		RunE: a.administer(c, func(ctx context.Context, s *store.Store, args []string) (*store.Activity, error) {
 			hash := ""
 			switch {
@@ -140,8 +141,9 @@ func (a *app) adminChange(c *service.Config) *cobra.Command {
 				return nil, fmt.Errorf("--role is viewer, auditor or administrator, not %q", role)
 			case disable && enable:
 				return nil, errors.New("--disable and --enable exclude each other")
-			case role == "" && !disable && !enable && !password && file == "":
-				return nil, errors.New("say what to change: --role, --new-password, --disable or --enable")
+			case role == "" && !disable && !enable && !password && file == "" && !passkeys:
+				return nil, errors.New("say what to change: --role, --new-password, --remove-passkeys, --disable " +
+					"or --enable")
 			case password || file != "":
 				var err error
 				if hash, err = a.newPassword(ctx, file); err != nil {
@@ -160,6 +162,9 @@ func (a *app) adminChange(c *service.Config) *cobra.Command {
 					p.Password = hash
 				}
 				p.Disabled = disable || p.Disabled && !enable
+				if passkeys {
+					p.Passkeys = 0
+				}
 			})
 			return &store.Activity{Operation: "change-person", Object: after.Name, Before: web.PersonOf(before),
 				After: web.PersonOf(after)}, err
@@ -169,6 +174,7 @@ func (a *app) adminChange(c *service.Config) *cobra.Command {
 	flags.StringVar(&role, "role", "", "give this `ROLE`: viewer, auditor or administrator")
 	flags.BoolVar(&password, "new-password", false, "set a new password, which is asked for")
 	flags.StringVar(&file, "password-file", "", "set the password in the first line of `FILE`")
+	flags.BoolVar(&passkeys, "remove-passkeys", false, "for who has lost them: the password is enough then")
 	flags.BoolVar(&disable, "disable", false, "let them sign in no more; sessions and tokens end at once")
 	flags.BoolVar(&enable, "enable", false, "let them sign in again")
 	return cmd

@@ -197,7 +197,7 @@ func (a *app) show(ctx context.Context, h *harbour.Harbour, address string) erro
 		return err
 	}
 	_, err = fmt.Fprintf(a.stdout, `
-Console:  %[1]s/
+Console:  %[11]s/
 Findings: nurvik findings --server %[1]s
 Files:    nurvik audit --estate %[2]s %[3]s %[4]s --password-file %[5]s
 Servers:  nurvik audit %[6]s
@@ -206,7 +206,8 @@ Sort out: nurvik identify %[4]s
 Sign-in:  the demo takes everybody on this machine for %[7]s. To be somebody else, sign in
           as %[8]s or %[9]s with the password "%[10]s".
 `, address, h.EstateFile, h.Files, h.Hosts, h.Passwords, h.Machines, demoPeople[0].Name, demoPeople[1].Name,
-		demoPeople[2].Name, demoPassword)
+		demoPeople[2].Name, demoPassword,
+		strings.Replace(address, "//127.0.0.1:", "//localhost:", 1)) // where browsers take passkeys
 	return err
 }
 

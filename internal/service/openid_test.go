@@ -85,7 +85,7 @@ func TestOpenID(t *testing.T) {
 
 	master, err := stranger(t, address).SignIn(t.Context(), "local-master", password)
 	require.NoError(t, err)
-	assert.Equal(t, "session", master.Through)
+	assert.Equal(t, "session", master.Session.Through)
 	local := stranger(t, address)
 	_, err = local.SignIn(t.Context(), "local-master", password)
 	require.NoError(t, err)

@@ -6,10 +6,12 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 
 	"nurvik/core/endpoint"
+	"nurvik/internal/service/passkey"
 	"nurvik/internal/service/store"
 )
 
@@ -37,6 +39,52 @@ func (c Config) addSelf(ctx context.Context, o *open, s *store.Store) {
 	}
 }
 
+// ownNames are the names of the service, first the one that browsers use.
+func (c Config) ownNames(o *open) []string {
+	var names []string
+	if u, err := url.Parse(c.SignIn.PublicURL); err == nil {
+		names = append(names, u.Hostname())
+	}
+	names = append(names, c.PublicHosts...)
+	if o.tls != nil {
+		if own, err := o.tls.GetCertificate(nil); err == nil && own.Leaf != nil {
+			names = append(names, own.Leaf.DNSNames...)
+		}
+	}
+	return slices.DeleteFunc(names, func(name string) bool { return name == "" || strings.Contains(name, "*") })
+}
+
+// passkeys checks those of people, under the first name that browsers take passkeys for; nil where there is none. On
+// this machine alone that is localhost.
+func (c Config) passkeys(o *open) *passkey.Keys {
+	if c.SignIn.PublicURL != "" {
+		keys, err := passkey.Open(c.SignIn.PublicURL)
+		if err != nil {
+			c.Log.Warn("people cannot have passkeys", "reason", err)
+			return nil
+		}
+		return keys
+	}
+	at := o.listener.Addr().(*net.TCPAddr).AddrPort()
+	scheme, port := "http", ":"+strconv.Itoa(int(at.Port()))
+	if o.tls != nil {
+		scheme = "https"
+	}
+	if scheme == "https" && at.Port() == 443 || scheme == "http" && at.Port() == 80 {
+		port = "" // as browsers write it
+	}
+	names := c.ownNames(o)
+	if at.Addr().Unmap().IsLoopback() {
+		names = append(names, "localhost")
+	}
+	for _, name := range names {
+		if keys, err := passkey.Open(scheme + "://" + name + port); err == nil {
+			return keys
+		}
+	}
+	return nil
+}
+
 // self is the service's own endpoint: under the name that browsers use, or else the first one of its certificate, and
 // visited where it listens.
 func (c Config) self(o *open) (store.Endpoint, bool) {
@@ -44,14 +92,7 @@ func (c Config) self(o *open) (store.Endpoint, bool) {
 		return store.Endpoint{}, false
 	}
 	at := o.listener.Addr().(*net.TCPAddr).AddrPort()
-	var names []string
-	if u, err := url.Parse(c.SignIn.PublicURL); err == nil {
-		names = append(names, u.Hostname())
-	}
-	names = append(names, c.PublicHosts...)
-	if own, err := o.tls.GetCertificate(nil); err == nil && own.Leaf != nil {
-		names = append(names, own.Leaf.DNSNames...)
-	}
+	names := c.ownNames(o)
 	if !at.Addr().IsUnspecified() {
 		names = append(names, at.Addr().Unmap().String())
 	}
@@ -60,9 +101,6 @@ func (c Config) self(o *open) (store.Endpoint, bool) {
 		visit = netip.MustParseAddr("127.0.0.1")
 	}
 	for _, name := range names {
-		if name == "" || strings.Contains(name, "*") {
-			continue
-		}
 		settings := endpoint.Settings{Endpoint: "https://" + net.JoinHostPort(name, strconv.Itoa(int(at.Port()))),
 			VisitAt: []string{netip.AddrPortFrom(visit, at.Port()).String()}, Notes: ownNotes}
 		if len(settings.Settle(endpoint.Known{})) == 0 {

@@ -137,7 +137,8 @@ func Run(ctx context.Context, c Config, ready func(address, setUp string)) (err 
 	progress := web.NewProgress()
 	go progress.Listen(serving, s, c.Log)
 	handler := web.New(web.Options{Progress: progress, Store: s, Queue: queue, Auth: door, Console: c.Console,
-		OpenID: provider, Hosts: opened.hosts, Registry: registry, Log: c.Log, Now: s.Clock.Stamp, Trouble: trouble})
+		OpenID: provider, Passkeys: c.passkeys(opened),
+		Hosts: opened.hosts, Registry: registry, Log: c.Log, Now: s.Clock.Stamp, Trouble: trouble})
 	if err := serve(serving, bounded, opened.tls, handler, c.Log, func() { ready(opened.address, setUp) }); err != nil {
 		return err
 	}

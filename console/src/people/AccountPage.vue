@@ -40,6 +40,7 @@
     </el-form>
     <p v-if="changed" role="status">{{ t('account.changed') }}</p>
   </section>
+  <PasskeyList v-if="session.who?.through === 'session'" />
   <TokenList />
 </template>
 
@@ -48,6 +49,7 @@ import { reactive, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, result } from '../api/client'
 import { moment, t } from '../words/t'
+import PasskeyList from './PasskeyList.vue'
 import PeopleNav from './PeopleNav.vue'
 import TokenList from './TokenList.vue'
 import { useSession } from './session'

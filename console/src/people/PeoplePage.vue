@@ -28,6 +28,7 @@
           <th>{{ t('people.name') }}</th>
           <th>{{ t('people.role') }}</th>
           <th>{{ t('people.maySignIn') }}</th>
+          <th>{{ t('people.passkeys') }}</th>
           <th>{{ t('people.signedIn') }}</th>
           <th><span class="hidden-text">{{ t('people.actions') }}</span></th>
         </tr>
@@ -54,11 +55,24 @@
             </el-select>
           </td>
           <td>{{ person.disabled ? t('people.no') : t('people.yes') }}</td>
+          <td data-test="passkeys">{{ person.passkeys }}</td>
           <td class="nowrap">{{ moment(person.signed_in_at) }}</td>
           <td class="nowrap">
             <el-button size="small" data-test="toggle" @click="change(person.id, { disabled: !person.disabled })">
               {{ person.disabled ? t('people.enable') : t('people.disable') }}
             </el-button>
+            <el-popconfirm
+              v-if="person.passkeys"
+              :title="t('people.surePasskeys', { name: person.name })"
+              :confirm-button-text="t('people.remove')"
+              :cancel-button-text="t('people.keep')"
+              width="260"
+              @confirm="change(person.id, { remove_passkeys: true })"
+            >
+              <template #reference>
+                <el-button size="small" data-test="remove-passkeys">{{ t('people.removePasskeys') }}</el-button>
+              </template>
+            </el-popconfirm>
             <el-popconfirm
               :title="t('people.sure', { name: person.name })"
               :confirm-button-text="t('people.remove')"

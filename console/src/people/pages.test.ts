@@ -6,14 +6,17 @@ import { unknown } from '../api/client'
 import { serve } from '../testing/serve'
 import ActivityPage from './ActivityPage.vue'
 import { changesOf } from './changes'
+import PasskeyList from './PasskeyList.vue'
 import PeoplePage from './PeoplePage.vue'
+import { signWith } from './passkeys'
 import SignInPage from './SignInPage.vue'
 import { useSession } from './session'
 import TokenList from './TokenList.vue'
 
 const links = { 'router-link': { template: '<a><slot /></a>' } }
 const master = { name: 'harbour-master', role: 'administrator', through: 'session' } as const
-const pilot = { id: 2, name: 'pilot', role: 'auditor', disabled: false, created_at: '2026-11-20T10:00:00Z' }
+const pilot = { id: 2, name: 'pilot', role: 'auditor', disabled: false, passkeys: 0,
+  created_at: '2026-11-20T10:00:00Z' }
 afterEach(() => vi.unstubAllGlobals())
 
 function signedIn(role: 'viewer' | 'auditor' | 'administrator' = 'administrator') {
@@ -48,7 +51,7 @@ describe('useSession', () => {
     expect(session.out).toBe(false)
   })
   it('signs in, out, and tells why it did not work', async () => {
-    const asked = serve({ 'POST /api/v1/session': master, 'DELETE /api/v1/session': {} })
+    const asked = serve({ 'POST /api/v1/session': { session: master }, 'DELETE /api/v1/session': {} })
     const session = useSession(createPinia())
     expect(await session.signIn('harbour-master', 'lantern')).toBeUndefined()
     expect(session.who?.name).toBe('harbour-master')
@@ -78,6 +81,49 @@ describe('SignInPage', () => {
     const link = page.find('[data-test="openid"]')
     expect(link.text()).toBe('Sign in with Harbour directory')
     expect(link.attributes('href')).toBe('/api/v1/session/openid?to=%2Fpolicies%3Fx%3D1')
+  })
+})
+
+describe('passkeys', () => {
+  const asked = { try: 'x', options: {}, address: location.origin }
+  const kind = { parseRequestOptionsFromJSON: (options: unknown) => options }
+  const browser = (get: () => unknown) => {
+    vi.stubGlobal('PublicKeyCredential', kind)
+    vi.stubGlobal('navigator', { credentials: { get } })
+  }
+  it('are asked for after the password', async () => {
+    browser(async () => ({ toJSON: () => ({ id: 'key' }) }))
+    const called = serve({ 'POST /api/v1/session': { passkey: asked }, 'POST /api/v1/session/passkey': master })
+    const session = useSession(createPinia())
+    expect(await session.signIn('harbour-master', 'lantern')).toBeUndefined()
+    expect(session.who?.name).toBe('harbour-master')
+    expect(JSON.parse(called.at(-1)?.body ?? '')).toEqual({ try: 'x', answer: { id: 'key' } })
+  })
+  it.each([
+    ['cancelled', new DOMException('', 'NotAllowedError'), 'was cancelled, took too long, or is not in this device'],
+    ['of this device already', new DOMException('', 'InvalidStateError'), 'holds a passkey of yours already'],
+    ['anything else', new Error('no idea'), 'could not use the passkey: Error: no idea'],
+  ])('say why it did not work: %s', async (_name, error, words) => {
+    browser(() => Promise.reject(error))
+    const answer = await signWith(asked)
+    expect(answer.ok ? '' : answer.failure.words).toContain(words)
+  })
+  it('say where browsers offer them, and when one cannot', async () => {
+    const elsewhere = await signWith({ ...asked, address: 'https://nurvik.tarnholm.example' })
+    expect(elsewhere.ok ? '' : elsewhere.failure.words).toContain('at https://nurvik.tarnholm.example alone')
+    vi.stubGlobal('PublicKeyCredential', undefined)
+    const old = await signWith(asked)
+    expect(old.ok ? '' : old.failure.words).toContain('This browser cannot use passkeys')
+  })
+  it.each([
+    ['nowhere', '', 'has no host name over HTTPS'],
+    ['elsewhere', 'https://nurvik.tarnholm.example', 'https://nurvik.tarnholm.example/account'],
+  ])('have no form %s', async (where, address, words) => {
+    serve({ 'GET /api/v1/passkeys': { items: [], address } })
+    const list = mount(PasskeyList, { global: signedIn() })
+    await flushPromises()
+    expect(list.get(`[data-test=passkey-${where}]`).text()).toContain(words)
+    expect(list.find('form').exists()).toBe(false)
   })
 })
 

@@ -1,6 +1,8 @@
 import { defineStore } from 'pinia'
 import { computed, ref } from 'vue'
 import { api, asJSON, result } from '../api/client'
+import { t } from '../words/t'
+import { signWith } from './passkeys'
 import type { Failure, Session } from '../api/client'
 
 const ranks = ['viewer', 'auditor', 'administrator']
@@ -35,7 +37,15 @@ export const useSession = defineStore('session', () => {
 
   async function signIn(name: string, password: string): Promise<Failure | undefined> {
     const answer = await result(api.POST('/api/v1/session', { body: { name, password } }))
-    return enter(answer)
+    if (!answer.ok) return answer.failure
+    const { session, passkey } = answer.value
+    if (session) return enter({ ok: true, value: session })
+    if (!passkey) return { status: 0, words: t('failure.network'), details: [] }
+    const signed = await signWith(passkey)
+    if (!signed.ok) return signed.failure
+    return enter(
+      await result(api.POST('/api/v1/session/passkey', { body: { try: passkey.try, answer: signed.value } })),
+    )
   }
 
   async function setUp(code: string, name: string, password: string): Promise<Failure | undefined> {

@@ -144,36 +144,41 @@ var (
 	ErrSlow  = errors.New("too many sign-ins failed; try again later")
 )
 
-// SignIn begins a session for a name and a password from an address. wait is how long nothing is tried after ErrSlow.
-func (d *Door) SignIn(ctx context.Context, name, password string, from netip.Addr) (cookie *http.Cookie,
-	wait time.Duration, err error) {
+// Know says who has the name and the password; the caller at the address is not signed in yet. wait is how long nothing
+// is tried after ErrSlow.
+func (d *Door) Know(ctx context.Context, name, password string, from netip.Addr) (p store.Person, wait time.Duration,
+	err error) {
 	if !d.MayTry(from) {
-		return nil, time.Minute, ErrSlow
+		return p, time.Minute, ErrSlow
 	}
 	now := d.Now()
 	closed, err := d.Store.ClosedTo(ctx, name)
 	if err != nil {
-		return nil, 0, err
+		return p, 0, err
 	}
 	if closed.After(now) {
-		return nil, closed.Sub(now), ErrSlow
+		return p, closed.Sub(now), ErrSlow
 	}
-	p, err := d.Store.PersonNamed(ctx, name)
+	p, err = d.Store.PersonNamed(ctx, name)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return nil, 0, err
+		return p, 0, err
 	}
 	right, err := Matches(ctx, p.Password, password)
 	if err != nil {
-		return nil, 0, err
+		return p, 0, err
 	}
 	if !right || p.Disabled {
-		if err := d.Store.SignInFailed(ctx, name, now, delay); err != nil {
-			return nil, 0, err
+		if err := d.Failed(ctx, name); err != nil {
+			return p, 0, err
 		}
-		return nil, 0, ErrWrong
+		return p, 0, ErrWrong
 	}
-	cookie, err = d.Begin(ctx, p)
-	return cookie, 0, err
+	return p, 0, nil
+}
+
+// Failed counts a sign-in with the name that failed, after which the next ones wait.
+func (d *Door) Failed(ctx context.Context, name string) error {
+	return d.Store.SignInFailed(ctx, name, d.Now(), delay)
 }
 
 // Begin begins a session of somebody.

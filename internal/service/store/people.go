@@ -23,6 +23,9 @@ type Person struct {
 	// Who signs in at an OpenID provider has these instead of a password.
 	OpenIDIssuer  string `gorm:"column:openid_issuer"`
 	OpenIDSubject string `gorm:"column:openid_subject"`
+
+	// Passkeys is how many there are, where People or ChangePerson returned the person.
+	Passkeys int `gorm:"-"`
 }
 
 // ByOpenID reports whether the person signs in at an OpenID provider.
@@ -77,7 +80,14 @@ var (
 // People returns everybody, by name.
 func (s *Store) People(ctx context.Context) ([]Person, error) {
 	var out []Person
-	return out, s.read(ctx).Order("lower(name)").Find(&out).Error
+	if err := s.read(ctx).Order("lower(name)").Find(&out).Error; err != nil {
+		return nil, err
+	}
+	counts, err := passkeyCounts(s.read(ctx))
+	for i := range out {
+		out[i].Passkeys = counts[out[i].ID]
+	}
+	return out, err
 }
 
 // Person returns one by number.
@@ -156,7 +166,8 @@ func (s *Store) OfferSetUp(ctx context.Context, code []byte, ends time.Time) (ne
 }
 
 // ChangePerson changes somebody, unless nobody could manage people then. Their sessions end, but for the one of the
-// digest: who has another role, another password or no access any more signs in anew.
+// digest: who has another role, another password or no access any more signs in anew. A change to no passkeys
+// removes them.
 func (s *Store) ChangePerson(ctx context.Context, id int64, keep []byte, change func(*Person)) (before, after Person,
 	err error) {
 	err = s.Tx(ctx, func(tx *Tx) error {
@@ -166,14 +177,23 @@ func (s *Store) ChangePerson(ctx context.Context, id int64, keep []byte, change 
 		if err := notFound(tx.db.First(&before, id).Error); err != nil {
 			return err
 		}
+		counts, err := passkeyCounts(tx.db.Where("person_id = ?", id))
+		if err != nil {
+			return err
+		}
+		before.Passkeys = counts[id]
 		after = before
 		change(&after)
+		if after.Passkeys < before.Passkeys {
+			if err := tx.db.Where("person_id = ?", id).Delete(&Passkey{}).Error; err != nil {
+				return err
+			}
+		}
 		if err := taken(tx.db.Save(&after).Error); err != nil {
 			return err
 		}
 		if before.Role != after.Role || before.Password != after.Password || after.Disabled {
-			err := tx.db.Where("person_id = ? AND digest IS DISTINCT FROM ?", id, keep).Delete(&Session{}).Error
-			if err != nil {
+			if err := tx.endSessions(id, keep); err != nil {
 				return err
 			}
 		}
@@ -247,7 +267,7 @@ func (s *Store) EndSession(ctx context.Context, digest []byte) error {
 // EndSessions ends every session of somebody.
 func (s *Store) EndSessions(ctx context.Context, person int64) error {
 	return s.write(ctx, func(db *gorm.DB) error {
-		return db.Where("person_id = ?", person).Delete(&Session{}).Error
+		return (&Tx{db: db}).endSessions(person, nil)
 	})
 }
 

@@ -228,6 +228,7 @@ func (s *server) failure(err error) error {
 	case errors.Is(err, store.ErrConflict), store.IsMissing(err):
 		return huma.Error409Conflict(store.ErrConflict.Error())
 	case errors.Is(err, store.ErrBuiltin), errors.Is(err, store.ErrInUse), errors.Is(err, store.ErrNameTaken),
+		errors.Is(err, store.ErrPasskeys), errors.Is(err, store.ErrPasskeyThere),
 		errors.Is(err, store.ErrLastAdministrator), errors.Is(err, store.ErrSetUp),
 		errors.Is(err, store.ErrTooManySchedules):
 		return huma.Error409Conflict(err.Error())

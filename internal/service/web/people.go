@@ -42,7 +42,8 @@ func (s *server) registerPeople() {
 		Body api.PersonChange
 	}
 	huma.Register(s.api, operation("change-person", "PATCH", "/people/{id}",
-		"Change somebody's role or password, or whether they may sign in; their sessions end", "people", 404, 409, 422),
+		"Change somebody's role, password or whether they may sign in, or remove their passkeys; sessions end",
+		"people", 404, 409, 422),
 		func(ctx context.Context, in *changeInput) (*body[api.Person], error) {
 			hash := ""
 			if old, err := s.Store.Person(ctx, in.ID); err != nil {
@@ -67,6 +68,9 @@ func (s *server) registerPeople() {
 				if hash != "" {
 					p.Password = hash
 				}
+				if in.Body.RemovePasskeys {
+					p.Passkeys = 0
+				}
 			})
 			if err != nil {
 				return nil, s.failure(err)
@@ -89,7 +93,7 @@ func (s *server) registerPeople() {
 // PersonOf is somebody without what is secret.
 func PersonOf(p store.Person) api.Person {
 	return api.Person{ID: p.ID, Name: p.Name, Role: p.Role, Disabled: p.Disabled, CreatedAt: p.CreatedAt,
-		SignedInAt: p.SignedInAt, OpenID: p.OpenIDIssuer}
+		SignedInAt: p.SignedInAt, OpenID: p.OpenIDIssuer, Passkeys: p.Passkeys}
 }
 
 func (s *server) registerTokens() {

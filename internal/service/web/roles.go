@@ -22,6 +22,13 @@ var Roles = map[string]auth.Role{
 	"set-up":     anyone,
 	"get-set-up": anyone,
 
+	"sign-in-passkey": anyone, // after the password
+
+	"list-passkeys":  auth.Viewer, // one's own
+	"begin-passkey":  auth.Viewer,
+	"add-passkey":    auth.Viewer,
+	"remove-passkey": auth.Viewer,
+
 	"begin-openid":  anyone,
 	"finish-openid": anyone,
 

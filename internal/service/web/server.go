@@ -23,6 +23,7 @@ import (
 	"nurvik/internal/service/auth"
 	"nurvik/internal/service/jobs"
 	"nurvik/internal/service/openid"
+	"nurvik/internal/service/passkey"
 	"nurvik/internal/service/store"
 	"nurvik/internal/version"
 )
@@ -40,6 +41,7 @@ type Options struct {
 	Trouble  func() []string // what is wrong with the private database; nil asks nobody
 	Progress *Progress       // of audits
 	OpenID   *openid.Provider
+	Passkeys *passkey.Keys // nil where browsers offer none
 }
 
 // server holds what the operations share.
@@ -142,6 +144,7 @@ func (s *server) register() {
 	s.registerWhere()
 	s.registerSession()
 	s.registerOpenID()
+	s.registerPasskeys()
 	s.registerPeople()
 	s.registerTokens()
 	s.registerActivity()

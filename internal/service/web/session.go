@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/netip"
 	"strconv"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -15,10 +16,17 @@ import (
 	"nurvik/internal/service/store"
 )
 
-// signedIn answers a sign-in with the cookie of its session.
+// signedIn answers with a new session and its cookie.
 type signedIn struct {
 	SetCookie http.Cookie `header:"Set-Cookie"`
 	Body      api.Session
+}
+
+// maybeSignedIn answers name and password: with the session and 200, or with what is asked of a passkey and 202.
+type maybeSignedIn struct {
+	Status    int
+	SetCookie []http.Cookie `header:"Set-Cookie"`
+	Body      api.SignedIn
 }
 
 // signedOut takes the cookie away.
@@ -27,24 +35,33 @@ type signedOut struct {
 }
 
 func (s *server) registerSession() {
-	huma.Register(s.api, operation("sign-in", "POST", "/session", "Sign in with name and password", "session", 422,
-		429),
-		func(ctx context.Context, in *body[api.SignIn]) (*signedIn, error) {
+	huma.Register(s.api, operation("sign-in", "POST", "/session", "Sign in with name and password; who has a passkey "+
+		"is asked for it with status 202", "session", 422, 429),
+		func(ctx context.Context, in *body[api.SignIn]) (*maybeSignedIn, error) {
 			address, _ := netip.ParseAddr(auth.From(ctx).Address) // an invalid one may not try
 			told(ctx, in.Body.Name, nil, nil)
-			cookie, wait, err := s.Auth.SignIn(ctx, in.Body.Name, in.Body.Password, address)
+			p, wait, err := s.Auth.Know(ctx, in.Body.Name, in.Body.Password, address)
 			switch {
 			case errors.Is(err, auth.ErrWrong):
 				return nil, huma.Error401Unauthorized(err.Error())
 			case errors.Is(err, auth.ErrSlow):
-				seconds := strconv.Itoa(int(math.Ceil(wait.Seconds())))
-				return nil, huma.ErrorWithHeaders(huma.Error429TooManyRequests(
-					"too many sign-ins failed; try again in "+seconds+" seconds"),
-					http.Header{"Retry-After": {seconds}})
+				return nil, slow(wait)
 			case err != nil:
 				return nil, s.failure(err)
 			}
-			return s.begun(ctx, cookie)
+			asked, err := s.secondFactor(ctx, p)
+			if err != nil {
+				return nil, err
+			}
+			if asked != nil {
+				return &maybeSignedIn{Status: http.StatusAccepted, Body: api.SignedIn{Passkey: asked}}, nil
+			}
+			session, err := s.signIn(ctx, p)
+			if err != nil {
+				return nil, err
+			}
+			return &maybeSignedIn{Status: http.StatusOK, SetCookie: []http.Cookie{session.SetCookie},
+				Body: api.SignedIn{Session: &session.Body}}, nil
 		})
 	type setUpState struct {
 		Needed bool   `json:"needed" doc:"There is no administrator yet"`
@@ -75,11 +92,7 @@ func (s *server) registerSession() {
 				return nil, s.failure(err)
 			}
 			s.Log.Info("the first administrator was made", "name", p.Name)
-			cookie, err := s.Auth.Begin(ctx, p)
-			if err != nil {
-				return nil, s.failure(err)
-			}
-			return s.begun(ctx, cookie)
+			return s.signIn(ctx, p)
 		})
 	huma.Register(s.api, operation("get-session", "GET", "/session", "Who the caller is", "session"),
 		func(ctx context.Context, _ *struct{}) (*body[api.Session], error) {
@@ -121,12 +134,8 @@ func (s *server) changePassword(ctx context.Context, who auth.Identity, in api.P
 	if p.ByOpenID() {
 		return huma.Error403Forbidden("you sign in at " + p.OpenIDIssuer + ": your password is changed there")
 	}
-	right, err := auth.Matches(ctx, p.Password, in.Old)
-	if err != nil {
-		return s.failure(err)
-	}
-	if !right {
-		return invalid([]error{&huma.ErrorDetail{Message: "this is not your password", Location: "body.old"}})
+	if err := s.ownPassword(ctx, p, in.Old, "body.old"); err != nil {
+		return err
 	}
 	hash, err := hashed(ctx, in.New, "body.new")
 	if err != nil {
@@ -137,6 +146,36 @@ func (s *server) changePassword(ctx context.Context, who auth.Identity, in api.P
 		return s.failure(err)
 	}
 	return nil
+}
+
+// ownPassword refuses what is not the person's password, and counts it: a session that somebody else has got hold of is
+// no way to guess.
+func (s *server) ownPassword(ctx context.Context, p store.Person, password, place string) error {
+	closed, err := s.Store.ClosedTo(ctx, p.Name)
+	if err != nil {
+		return s.failure(err)
+	}
+	if wait := closed.Sub(s.Now()); wait > 0 {
+		return slow(wait)
+	}
+	right, err := auth.Matches(ctx, p.Password, password)
+	if err == nil && !right {
+		err = s.Auth.Failed(ctx, p.Name)
+	}
+	if err != nil {
+		return s.failure(err)
+	}
+	if !right {
+		return invalid([]error{&huma.ErrorDetail{Message: "this is not your password", Location: place}})
+	}
+	return nil
+}
+
+// slow says when the next password is tried.
+func slow(wait time.Duration) error {
+	seconds := strconv.Itoa(int(math.Ceil(wait.Seconds())))
+	return huma.ErrorWithHeaders(huma.Error429TooManyRequests("too many sign-ins failed; try again in "+seconds+
+		" seconds"), http.Header{"Retry-After": {seconds}})
 }
 
 // begun answers with a new session.
