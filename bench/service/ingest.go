@@ -137,7 +137,7 @@ func audited(ctx context.Context, s *store.Store, q *jobs.Queue) (planned, took 
 	defer cancel()
 	a := &store.Audit{}
 	started := time.Now()
-	if err := q.Begin(ctx, a, nil); err != nil {
+	if err := q.Begin(ctx, a, store.Selection{}); err != nil {
 		return 0, 0, err
 	}
 	for {

@@ -208,7 +208,7 @@ func questions(s *store.Store) []question {
 			return len(rows), err
 		}},
 		question{"sums of the overview", sumTime, func(ctx context.Context, _ int) (int, error) {
-			rows, err := s.VerdictCounts(ctx)
+			rows, err := s.VerdictCounts(ctx, "")
 			return len(rows), err
 		}})
 	where := func(name, column string) {

@@ -7,6 +7,7 @@ import (
 	"maps"
 	"regexp"
 	"slices"
+	"strings"
 	"unicode/utf8"
 
 	"nurvik/core/naming"
@@ -26,6 +27,7 @@ type Settings struct {
 	Trust         []string          `yaml:"trust,omitempty,flow" json:"trust,omitempty" maxItems:"50" doc:"Trust stores of which one must accept; none means the system's"`
 	Audiences     []string          `yaml:"audiences,omitempty,flow" json:"audiences,omitempty" maxItems:"50" doc:"Trust stores that must all accept"`
 	Vantages      []string          `yaml:"vantages,omitempty,flow" json:"vantages,omitempty" maxItems:"20" doc:"Vantages that the service visits it from; none means where the service is"`
+	Owner         string            `yaml:"owner,omitempty" json:"owner,omitempty" maxLength:"200" doc:"Who sees to it, such as a team"`
 	Labels        map[string]string `yaml:"labels,omitempty" json:"labels,omitempty"`
 	Notes         string            `yaml:"notes,omitempty" json:"notes,omitempty" maxLength:"4000" doc:"What people should know of it; lines are kept"`
 }
@@ -45,8 +47,11 @@ type Defect struct {
 // maxLabel is the longest key or value of a label in bytes.
 const maxLabel = 1000
 
-// maxNotes is the longest that notes may be, in characters.
-const maxNotes = 4000
+// The longest that an owner and notes may be, in characters.
+const (
+	maxOwner = 200
+	maxNotes = 4000
+)
 
 // Settle checks the settings and writes them in their canonical form. What is
 // wrong is reported together; such settings are of no use.
@@ -106,6 +111,14 @@ func (s *Settings) Settle(known Known) []Defect {
 			fail("labels", fmt.Errorf("the label %.40q is longer than %d bytes", key, maxLabel))
 		}
 	}
+	if err := plain.Check(s.Owner, false); err != nil {
+		fail("owner", err)
+	} else if s.Owner != strings.TrimSpace(s.Owner) {
+		fail("owner", errors.New("it begins or ends with a space"))
+	}
+	if utf8.RuneCountInString(s.Owner) > maxOwner {
+		fail("owner", fmt.Errorf("it is longer than %d characters", maxOwner))
+	}
 	if err := plain.Check(s.Notes, true); err != nil {
 		fail("notes", err)
 	}
@@ -137,7 +150,7 @@ func (s Settings) Equal(o Settings) bool {
 		s.Policy == o.Policy && slices.Equal(s.Names, o.Names) && slices.Equal(s.VisitAt, o.VisitAt) &&
 		slices.Equal(s.Trust, o.Trust) &&
 		slices.Equal(s.Audiences, o.Audiences) && slices.Equal(s.Vantages, o.Vantages) &&
-		s.Notes == o.Notes && maps.Equal(s.Labels, o.Labels)
+		s.Owner == o.Owner && s.Notes == o.Notes && maps.Equal(s.Labels, o.Labels)
 }
 
 // References are the names that must be covered; those that are no names are passed over.

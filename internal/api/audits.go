@@ -83,6 +83,7 @@ type Finding struct {
 	ID         string `json:"id" doc:"The same in every audit"`
 	EndpointID *int64 `json:"endpoint_id,omitempty" doc:"Of findings about endpoints"`
 	Endpoint   string `json:"endpoint,omitempty"`
+	Owner      string `json:"owner,omitempty" doc:"Of the endpoint"`
 	HoldingID  *int64 `json:"holding_id,omitempty" doc:"Of findings about files"`
 	Holding    string `json:"holding,omitempty"`
 	Path       string `json:"path,omitempty" doc:"Of the file, on the machine of the holding"`

@@ -15,7 +15,8 @@ type BulkChange struct {
 
 // EndpointFilter selects endpoints.
 type EndpointFilter struct {
-	Search  string `json:"q,omitempty" maxLength:"200" doc:"Part of the target, the issuer or a label's value"`
+	Search  string `json:"q,omitempty" maxLength:"200" doc:"Part of the target, the issuer, the owner or a label's value"`
+	Owner   string `json:"owner,omitempty" maxLength:"200"`
 	Verdict string `json:"verdict,omitempty" enum:",sound,at-risk,faulty,unreachable"`
 	Label   string `json:"label,omitempty" maxLength:"300" doc:"KEY=VALUE"`
 	Policy  string `json:"policy,omitempty" maxLength:"100" doc:"That is assigned"`
@@ -25,6 +26,7 @@ type EndpointFilter struct {
 // BulkSettings are what many endpoints are set to.
 type BulkSettings struct {
 	Policy        *string           `json:"policy,omitempty" maxLength:"100" doc:"Empty for that which is usual"`
+	Owner         *string           `json:"owner,omitempty" maxLength:"200"`
 	Trust         *[]string         `json:"trust,omitempty" maxItems:"50"`
 	Audiences     *[]string         `json:"audiences,omitempty" maxItems:"50"`
 	Vantages      *[]string         `json:"vantages,omitempty" maxItems:"20" doc:"None of them for where the service is"`
@@ -34,7 +36,7 @@ type BulkSettings struct {
 
 // Empty reports whether nothing is set.
 func (s BulkSettings) Empty() bool {
-	return s.Policy == nil && s.Trust == nil && s.Audiences == nil && s.Vantages == nil &&
+	return s.Policy == nil && s.Owner == nil && s.Trust == nil && s.Audiences == nil && s.Vantages == nil &&
 		s.Authenticated == nil && len(s.Labels) == 0
 }
 
@@ -42,6 +44,9 @@ func (s BulkSettings) Empty() bool {
 func (s BulkSettings) Over(settings EndpointSettings) EndpointSettings {
 	if s.Policy != nil {
 		settings.Policy = *s.Policy
+	}
+	if s.Owner != nil {
+		settings.Owner = *s.Owner
 	}
 	if s.Trust != nil {
 		settings.Trust = slices.Clone(*s.Trust)

@@ -20,6 +20,7 @@ type Session struct {
 	Name    string     `json:"name"`
 	Role    string     `json:"role" enum:"viewer,auditor,administrator,collect,metrics"`
 	Through string     `json:"through" doc:"session, OpenID, token with its name, or demo: everybody on the machine is let in"`
+	Label   string     `json:"label,omitempty" doc:"The caller sees and changes endpoints with this label alone, KEY=VALUE"`
 	EndsAt  *time.Time `json:"ends_at,omitempty" doc:"When the session ends unless it is used"`
 }
 
@@ -69,6 +70,7 @@ type Token struct {
 	Name      string     `json:"name"`
 	Owner     string     `json:"owner"`
 	Role      string     `json:"role" enum:"viewer,auditor,administrator,collect,metrics"`
+	Label     string     `json:"label,omitempty" doc:"It is for endpoints with this label alone, KEY=VALUE"`
 	Prefix    string     `json:"prefix" doc:"Its first characters"`
 	CreatedAt time.Time  `json:"created_at"`
 	ExpiresAt *time.Time `json:"expires_at,omitempty"`
@@ -77,9 +79,10 @@ type Token struct {
 
 // TokenStart is a token to make for the caller.
 type TokenStart struct {
-	Name string `json:"name" minLength:"1" maxLength:"100" doc:"What it is for"`
-	Role string `json:"role" enum:"viewer,auditor,administrator,collect,metrics" doc:"At most the caller's own; collect only sends what a machine holds, metrics only reads the metrics"`
-	Days int    `json:"days,omitempty" minimum:"1" maximum:"3650" doc:"How long it is good; for ever when left out"`
+	Name  string `json:"name" minLength:"1" maxLength:"100" doc:"What it is for"`
+	Role  string `json:"role" enum:"viewer,auditor,administrator,collect,metrics" doc:"At most the caller's own; collect only sends what a machine holds, metrics only reads the metrics"`
+	Label string `json:"label,omitempty" maxLength:"300" doc:"For endpoints with this label alone, KEY=VALUE: it sees and changes those, and may nothing that is about others too"`
+	Days  int    `json:"days,omitempty" minimum:"1" maximum:"3650" doc:"How long it is good; for ever when left out"`
 }
 
 // NewToken is a token with its text, which is told this once.

@@ -41,7 +41,7 @@ func (a *app) estateList(server *string) *cobra.Command {
 	var filter client.EndpointFilter
 	cmd := &cobra.Command{
 		Use: "list", Short: "List endpoints with their latest verdicts", Args: cobra.NoArgs,
-		Example: "  nurvik estate list --verdict at-risk --sort not_after",
+		Example: "  nurvik estate list --verdict at-risk --sort not_after\n  nurvik estate list --owner \"crane crew\"",
 		RunE: a.remote(server, func(ctx context.Context, c *client.Client, _ []string) error {
 			list, err := c.Endpoints(ctx, filter)
 			if err != nil {
@@ -52,7 +52,10 @@ func (a *app) estateList(server *string) *cobra.Command {
 		}),
 	}
 	a.addOutput(cmd)
-	cmd.Flags().StringVar(&filter.Search, "search", "", "show only those with this `TEXT` in target, issuer or a label")
+	cmd.Flags().StringVar(&filter.Search, "search", "", "show only those with this `TEXT` in target, issuer, owner or a label")
+	cmd.Flags().StringVar(&filter.Owner, "owner", "", "show only those of this `OWNER`")
+	cmd.Flags().StringVar(&filter.Label, "label", "", "show only those with this label, `KEY=VALUE`")
+	cmd.Flags().StringVar(&filter.Policy, "policy", "", "show only those to which this `POLICY` is assigned")
 	cmd.Flags().StringVar(&filter.Verdict, "verdict", "",
 		"show only those of this `VERDICT`: sound, at-risk, faulty or unreachable")
 	cmd.Flags().StringVar(&filter.Sort, "sort", "target",
@@ -124,6 +127,7 @@ func (f *settingsFlags) add(cmd *cobra.Command) {
 	flags.StringArrayVar(&f.Audiences, "audience", nil, "require this trust `STORE` to accept; repeat for more")
 	flags.StringArrayVar(&f.Vantages, "vantage", nil,
 		"visit it from this `VANTAGE`, where a \"nurvikd work --vantage\" runs; repeat for more")
+	flags.StringVar(&f.Owner, "owner", "", "say that this `PERSON` or team sees to it")
 	flags.StringVar(&f.Notes, "notes", "", "keep this `TEXT` with it for people to read")
 	flags.StringArrayVar(&f.labels, "label", nil, "label the endpoint with `KEY=VALUE`; repeat for more")
 }
@@ -211,6 +215,7 @@ func merged(cmd *cobra.Command, present, given api.EndpointSettings) api.Endpoin
 		"trust":         func() { present.Trust = nonEmpty(given.Trust) },
 		"audience":      func() { present.Audiences = nonEmpty(given.Audiences) },
 		"vantage":       func() { present.Vantages = nonEmpty(given.Vantages) },
+		"owner":         func() { present.Owner = given.Owner },
 		"notes":         func() { present.Notes = given.Notes },
 		"label":         func() { present.Labels = given.Labels },
 	} {

@@ -20,22 +20,25 @@ import (
 
 func (a *app) estateBulkChange(server *string) *cobra.Command {
 	var c api.BulkChange
-	var policyName string
+	var policyName, owner string
 	var trusted, audiences, vantages, labels []string
 	var authenticated bool
 	cmd := &cobra.Command{
 		Use: "bulk-change", Short: "Change settings of all endpoints that match a filter", Args: cobra.NoArgs,
 		Long: `Changes all endpoints that match every --match-… given, or none of them if one cannot be
 changed. Settings that are not named stay as they are. --dry-run shows what would change.`,
-		Example: `  nurvik estate bulk-change --match-label owner=cranes --policy internal --dry-run
-  nurvik estate bulk-change --match-label owner=cranes --policy internal
-  nurvik estate bulk-change --match-verdict unreachable --label watch=yes
+		Example: `  nurvik estate bulk-change --match-owner "crane crew" --policy internal --dry-run
+  nurvik estate bulk-change --match-owner "crane crew" --policy internal
+  nurvik estate bulk-change --match-label quay=north --owner "crane crew"
   nurvik estate bulk-change --all --label quay=`,
 	}
 	cmd.RunE = a.remote(server, func(ctx context.Context, cl *client.Client, _ []string) error {
 		flags := cmd.Flags()
 		if flags.Changed("policy") {
 			c.Set.Policy = &policyName
+		}
+		if flags.Changed("owner") {
+			c.Set.Owner = &owner
 		}
 		for _, x := range []struct {
 			flag string
@@ -62,12 +65,12 @@ changed. Settings that are not named stay as they are. --dry-run shows what woul
 			c.Set.Labels[key] = value
 		}
 		if c.Set.Empty() {
-			return usage(errors.New("nothing is to be changed: name --policy, --trust, --audience, --vantage, " +
-				"--authenticated or --label"))
+			return usage(errors.New("nothing is to be changed: name --policy, --owner, --trust, --audience, " +
+				"--vantage, --authenticated or --label"))
 		}
 		if c.Filter == (api.EndpointFilter{}) {
-			return usage(errors.New("say which endpoints: --match-label, --match-text, --match-verdict, " +
-				"--match-policy or --all"))
+			return usage(errors.New("say which endpoints: --match-label, --match-owner, --match-text, " +
+				"--match-verdict, --match-policy or --all"))
 		}
 		done, err := cl.BulkChange(ctx, c)
 		if err != nil {
@@ -80,12 +83,14 @@ changed. Settings that are not named stay as they are. --dry-run shows what woul
 	a.addOutput(cmd)
 	flags := cmd.Flags()
 	flags.StringVar(&c.Filter.Label, "match-label", "", "change those with this label, `KEY=VALUE`")
-	flags.StringVar(&c.Filter.Search, "match-text", "", "change those with this `TEXT` in target, issuer or a label")
+	flags.StringVar(&c.Filter.Search, "match-text", "", "change those with this `TEXT` in target, issuer, owner or a label")
+	flags.StringVar(&c.Filter.Owner, "match-owner", "", "change those of this `OWNER`")
 	flags.StringVar(&c.Filter.Verdict, "match-verdict", "", "change those of this `VERDICT`: sound, at-risk, faulty or unreachable")
 	flags.StringVar(&c.Filter.Policy, "match-policy", "", "change those to which this `POLICY` is assigned")
 	flags.BoolVar(&c.Filter.All, "all", false, "change the whole estate")
 	flags.BoolVar(&c.Preview, "dry-run", false, "show what would change, and change nothing")
 	flags.StringVar(&policyName, "policy", "", "judge them by this `POLICY`; an empty one is the usual")
+	flags.StringVar(&owner, "owner", "", "say that this `PERSON` or team sees to them")
 	flags.StringArrayVar(&trusted, "trust", nil, "one of these trust `STORES` must accept; repeat for more")
 	flags.StringArrayVar(&audiences, "audience", nil, "all of these trust `STORES` must accept; repeat for more")
 	flags.StringArrayVar(&vantages, "vantage", nil, "visit them from this `VANTAGE`; repeat for more")

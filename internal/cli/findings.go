@@ -74,6 +74,8 @@ func (a *app) findingsCommand() *cobra.Command {
 		"show only those in this `STATE`: new, standing, back or gone (default all but gone)")
 	cmd.Flags().StringVar(&filter.Waived, "waived", "",
 		"show only those that are waived or not, `YES|NO` (default both)")
+	cmd.Flags().StringVar(&filter.Owner, "owner", "", "show only those of endpoints of this `OWNER`")
+	cmd.Flags().StringVar(&filter.Label, "label", "", "show only those of endpoints with this label, `KEY=VALUE`")
 	cmd.Flags().BoolVar(&byCause, "by-cause", false,
 		"list what findings have in common instead, such as a certificate that many endpoints serve")
 	cmd.Flags().StringVar(&filter.Cause, "cause", "", "show only those of this `CAUSE`, as --by-cause names it")

@@ -200,6 +200,7 @@ func (a *app) tokenCommand() *cobra.Command {
 		Long: `A token lets a program in without a password. Give each machine its own: one of
 the role collect can send what the machine holds, and nothing else.`,
 		Example: `  nurvik token add "collect on quay" --role collect --days 365
+  nurvik token add "cranes in the pipeline" --role auditor --label team=cranes --days 90
   nurvik token list
   nurvik token remove 12`,
 	}
@@ -233,6 +234,7 @@ the role collect can send what the machine holds, and nothing else.`,
 	}
 	add.Flags().StringVar(&want.Role, "role", "viewer", "the token has this `ROLE`: viewer, auditor, administrator, "+
 		"collect or metrics")
+	add.Flags().StringVar(&want.Label, "label", "", "let it see and change endpoints with this label alone, `KEY=VALUE`")
 	add.Flags().IntVar(&want.Days, "days", 0, "let it expire after `N` days (default never)")
 	remove := &cobra.Command{
 		Use: "remove ID...", Short: "Take tokens back", Args: cobra.MinimumNArgs(1),
@@ -269,7 +271,11 @@ func printTokens(w io.Writer, tokens []api.Token) error {
 		if t.UsedAt != nil {
 			used = t.UsedAt.Local().Format(form)
 		}
-		out.AppendRow(table.Row{t.ID, t.Name, t.Owner, t.Role, t.Prefix, t.CreatedAt.Local().Format(form), expires,
+		role := t.Role
+		if t.Label != "" {
+			role += " of " + t.Label
+		}
+		out.AppendRow(table.Row{t.ID, t.Name, t.Owner, role, t.Prefix, t.CreatedAt.Local().Format(form), expires,
 			used})
 	}
 	_, err := fmt.Fprintln(w, out.Render())

@@ -193,12 +193,13 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 }
 
 // EndpointFilter selects endpoints.
-type EndpointFilter struct{ Search, Verdict, Sort string }
+type EndpointFilter struct{ Search, Verdict, Sort, Owner, Label, Policy string }
 
 // Endpoints returns all endpoints that the filter selects.
 func (c *Client) Endpoints(ctx context.Context, f EndpointFilter) ([]api.Endpoint, error) {
 	q := url.Values{"limit": {"1000"}}
-	for key, value := range map[string]string{"q": f.Search, "verdict": f.Verdict, "sort": f.Sort} {
+	for key, value := range map[string]string{"q": f.Search, "verdict": f.Verdict, "sort": f.Sort,
+		"owner": f.Owner, "label": f.Label, "policy": f.Policy} {
 		if value != "" {
 			q.Set(key, value)
 		}

@@ -15,12 +15,13 @@ import (
 type FindingFilter struct {
 	EndpointID                                   int64
 	Code, Cause, Severity, State, Waived, Search string
+	Owner, Label                                 string
 }
 
 // Findings returns all findings that the filter selects.
 func (c *Client) Findings(ctx context.Context, f FindingFilter) ([]api.Finding, error) {
 	q := given(map[string]string{"code": f.Code, "cause": f.Cause, "severity": f.Severity, "state": f.State,
-		"waived": strings.ToLower(f.Waived), "q": f.Search})
+		"waived": strings.ToLower(f.Waived), "q": f.Search, "owner": f.Owner, "label": f.Label})
 	if f.EndpointID != 0 {
 		q.Set("endpoint_id", strconv.FormatInt(f.EndpointID, 10))
 	}

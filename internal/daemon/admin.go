@@ -206,6 +206,9 @@ func (a *app) adminToken(c *service.Config) *cobra.Command {
 			if !auth.Role(p.Role).Includes(auth.Role(want.Role)) {
 				return nil, fmt.Errorf("a token has at most its owner's role, and %s is %s", p.Name, p.Role)
 			}
+			if !web.IsLabel(want.Label) {
+				return nil, fmt.Errorf("--label %q is not KEY=VALUE", want.Label)
+			}
 			want.Name = args[1]
 			secret, t := web.NewToken(p.ID, want, s.Clock.Stamp())
 			if err := s.AddToken(ctx, &t); err != nil {
@@ -213,11 +216,12 @@ func (a *app) adminToken(c *service.Config) *cobra.Command {
 			}
 			_, err = fmt.Fprintln(a.stdout, secret)
 			return &store.Activity{Operation: "add-token", Object: t.Name, After: map[string]string{"owner": p.Name,
-				"role": t.Role}}, err
+				"role": t.Role, "label": t.Label}}, err
 		}),
 	}
 	cmd.Flags().StringVar(&want.Role, "role", string(auth.Viewer), "the token has this `ROLE`: viewer, auditor, "+
 		"administrator, collect or metrics")
+	cmd.Flags().StringVar(&want.Label, "label", "", "let it see and change endpoints with this label alone, `KEY=VALUE`")
 	cmd.Flags().IntVar(&want.Days, "days", 0, "let it expire after `N` days (default never)")
 	return cmd
 }

@@ -58,6 +58,7 @@ type Defaults struct {
 	Policy    string            `yaml:"policy,omitempty"`
 	Trust     []string          `yaml:"trust,omitempty,flow"`
 	Audiences []string          `yaml:"audiences,omitempty,flow"`
+	Owner     string            `yaml:"owner,omitempty"`
 	Labels    map[string]string `yaml:"labels,omitempty"`
 }
 
@@ -190,6 +191,9 @@ func (e *Estate) Settled(entry endpoint.Settings) endpoint.Settings {
 	}
 	if len(entry.Audiences) == 0 {
 		entry.Audiences = e.Defaults.Audiences
+	}
+	if entry.Owner == "" {
+		entry.Owner = e.Defaults.Owner
 	}
 	if len(e.Defaults.Labels) > 0 {
 		labels := map[string]string{}

@@ -5,6 +5,7 @@ import (
 	"encoding/pem"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -60,6 +61,7 @@ resolver: {address: '` + netip.AddrPortFrom(netip.MustParseAddr(nameServerAddres
 caa-issuers: {Skerry Outer Issuing: [outer.tarnholm.example]}
 defaults:
   trust: [outer]
+  owner: web crew
 endpoints:
 `)
 	list := func(key string, values []string) {
@@ -84,9 +86,23 @@ endpoints:
 		}
 		list("trust", b.trust)
 		list("audiences", b.audiences)
+		if owner := b.owner(); owner != "" {
+			fmt.Fprintf(&out, "    owner: %s\n", owner)
+		}
 		fmt.Fprintf(&out, "    labels: {about: %q}\n", b.about)
 	}
 	return []byte(out.String())
+}
+
+// owner is who sees to what is no web server, and to what only the office uses.
+func (b berth) owner() string {
+	switch {
+	case slices.Contains(b.trust, "inner"):
+		return "office crew"
+	case strings.Contains(b.endpoint(), "://"):
+		return "cable crew"
+	}
+	return ""
 }
 
 // files are certificate files good and bad, by their names below the directory.

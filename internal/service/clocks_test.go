@@ -208,7 +208,7 @@ func TestExhaustionIsNoVerdict(t *testing.T) {
 	execute(t, data, `INSERT INTO endpoints (target, settings, created_at, updated_at, verdict) VALUES
 		('a.example:443', '{"endpoint": "a.example:443", "visit_at": ["192.0.2.7"]}', now(), now(), 'sound'),
 		('noname.example:443', '{"endpoint": "noname.example:443"}', now(), now(), 'faulty')`)
-	require.NoError(t, q.Begin(t.Context(), &store.Audit{}, nil))
+	require.NoError(t, q.Begin(t.Context(), &store.Audit{}, store.Selection{}))
 	assert.Eventually(t, func() bool {
 		return count(t, data, "SELECT count(*) FROM audits WHERE state = 'finished'") == 1
 	}, 2*time.Minute, 200*time.Millisecond)

@@ -148,7 +148,7 @@ func TestOrderOfVisits(t *testing.T) {
 			return err
 		}))
 		a := &store.Audit{}
-		require.NoError(t, q.Begin(t.Context(), a, endpoints))
+		require.NoError(t, q.Begin(t.Context(), a, store.Selection{EndpointIDs: endpoints}))
 		return a
 	}
 
@@ -194,7 +194,7 @@ func TestOrderOfVisits(t *testing.T) {
 		assert.Zero(t, count(t, data, missing))
 		seen := "SELECT count(*) FROM findings WHERE endpoint_id = 1 AND state = 'standing' AND last_seen < '" +
 			s.Clock.Stamp().Format(time.RFC3339Nano) + "'"
-		require.NoError(t, q.Begin(t.Context(), &store.Audit{}, []int64{2}))
+		require.NoError(t, q.Begin(t.Context(), &store.Audit{}, store.Selection{EndpointIDs: []int64{2}}))
 		finished(2)
 		assert.Equal(t, 1, count(t, data, missing), "it is judged again without a visit")
 		assert.Equal(t, 1, count(t, data, seen), "and seen when it was seen")

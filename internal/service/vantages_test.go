@@ -81,7 +81,7 @@ func TestVantages(t *testing.T) {
 		return err
 	}))
 	audit := &store.Audit{CreatedAt: s.Clock.Stamp()}
-	require.NoError(t, q.Begin(t.Context(), audit, nil))
+	require.NoError(t, q.Begin(t.Context(), audit, store.Selection{}))
 	require.Eventually(t, func() bool {
 		return count(t, data, "SELECT count(*) FROM audits WHERE state = 'finished'") == 1
 	}, 2*time.Minute, 50*time.Millisecond)
@@ -141,7 +141,7 @@ func TestVantages(t *testing.T) {
 		AND f.finding->>'addresses' NOT LIKE '%from inside%'`
 	require.NotZero(t, count(t, data, "SELECT count(*) "+onlyOutside))
 	require.NoError(t, outside.Stop(t.Context()))
-	require.NoError(t, q.Begin(t.Context(), &store.Audit{CreatedAt: s.Clock.Stamp()}, nil))
+	require.NoError(t, q.Begin(t.Context(), &store.Audit{CreatedAt: s.Clock.Stamp()}, store.Selection{}))
 	require.Eventually(t, func() bool {
 		return count(t, data, "SELECT count(*) FROM audits WHERE state = 'finished'") == 2
 	}, 2*time.Minute, 50*time.Millisecond)

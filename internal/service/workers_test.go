@@ -118,7 +118,7 @@ func TestWorkersTakeTurns(t *testing.T) {
 		_, err := tx.PutEndpoints(list, true, time.Now())
 		return err
 	}))
-	require.NoError(t, queue.Begin(t.Context(), &store.Audit{}, nil))
+	require.NoError(t, queue.Begin(t.Context(), &store.Audit{}, store.Selection{}))
 	require.Eventually(t, func() bool {
 		return count(t, data, "SELECT count(*) FROM audits WHERE state = 'finished'") == 1
 	}, 2*time.Minute, 50*time.Millisecond)
@@ -170,7 +170,7 @@ func TestBusyHost(t *testing.T) {
 		_, err := tx.PutEndpoints(list, true, time.Now())
 		return err
 	}))
-	require.NoError(t, q.Begin(t.Context(), &store.Audit{}, nil))
+	require.NoError(t, q.Begin(t.Context(), &store.Audit{}, store.Selection{}))
 	require.Eventually(t, func() bool {
 		return count(t, data, "SELECT count(*) FROM audits WHERE state = 'finished'") == 1
 	}, 2*time.Minute, 50*time.Millisecond)

@@ -45,6 +45,7 @@ var setters = map[string]func(s *endpoint.Settings, cell string) error{
 	"trust":       func(s *endpoint.Settings, cell string) error { s.Trust = list(cell); return nil },
 	"audiences":   func(s *endpoint.Settings, cell string) error { s.Audiences = list(cell); return nil },
 	"notes":       func(s *endpoint.Settings, cell string) error { s.Notes = cell; return nil },
+	"owner":       func(s *endpoint.Settings, cell string) error { s.Owner = cell; return nil },
 	"vantages":    func(s *endpoint.Settings, cell string) error { s.Vantages = list(cell); return nil },
 	"policy":      func(s *endpoint.Settings, cell string) error { s.Policy = cell; return nil },
 	"server-name": func(s *endpoint.Settings, cell string) error { s.ServerName = cell; return nil },

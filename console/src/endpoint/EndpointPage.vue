@@ -167,6 +167,7 @@ const facts = computed(() => {
     { title: t('endpoint.vantages'), value: list(endpoint.vantages) },
     { title: t('endpoint.audiences'), value: list(endpoint.audiences) },
     { title: t('endpoint.policy'), value: endpoint.judged_by ?? '' },
+    { title: t('endpoint.owner'), value: endpoint.owner ?? '' },
     {
       title: t('endpoint.labels'),
       value: Object.entries(endpoint.labels ?? {}).map(([key, value]) => `${key}: ${value}`).join(', '),

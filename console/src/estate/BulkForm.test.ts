@@ -16,9 +16,9 @@ const all = { ...stubs, 'el-dialog': slot, 'el-form-item': slot, 'el-select': se
 
 const crane = { id: 1, before: { endpoint: 'cranes.tarnholm.example:443' } }
 const would = { matched: 3, changed: 2, tag: 'a1', items: [crane] }
-const shown = async (of: Pick<Query, 'search' | 'verdict'>, answer: unknown = would) => {
+const shown = async (of: Pick<Query, 'search' | 'verdict'> & { owner?: string }, answer: unknown = would) => {
   const asked = serve({ 'GET /api/v1/policies': [{ name: 'strict' }], 'POST /api/v1/estate/changes': answer })
-  const form = mount(BulkForm, { props: { of }, global: { stubs: all } })
+  const form = mount(BulkForm, { props: { of: { owner: '', ...of } }, global: { stubs: all } })
   await flushPromises()
   const sent = () => asked.filter((a) => a.method === 'POST').map((a) => JSON.parse(a.body) as unknown)
   const look = async () => {
@@ -31,16 +31,20 @@ afterEach(() => vi.unstubAllGlobals())
 
 describe('BulkForm', () => {
   it('shows what would change, and changes just that', async () => {
-    const { form, sent, look } = await shown({ search: 'crane', verdict: 'faulty' })
-    expect(form.text()).toContain('the list shows: faulty, “crane”')
+    const { form, sent, look } = await shown({ search: 'crane', owner: 'crane crew', verdict: 'faulty' })
+    expect(form.text()).toContain('the list shows: faulty, crane crew, “crane”')
     await form.get('[data-test=policy]').setValue('strict')
     await form.get('[data-test=label]').setValue('watch=a=b')
+    await form.get('[data-test=set-owner]').setValue(' night crew ')
     await look()
     expect(form.get('[data-test=preview]').text()).toBe('2 of 3 matching endpoints would be changed.')
     expect(form.text()).toContain('cranes.tarnholm.example:443')
     await form.get('[data-test=change]').trigger('click')
     await flushPromises()
-    const change = { filter: { q: 'crane', verdict: 'faulty' }, set: { policy: 'strict', labels: { watch: 'a=b' } } }
+    const change = {
+      filter: { q: 'crane', owner: 'crane crew', verdict: 'faulty' },
+      set: { policy: 'strict', owner: 'night crew', labels: { watch: 'a=b' } },
+    }
     expect(sent()).toEqual([{ ...change, preview: true }, { ...change, tag: 'a1' }])
     expect(form.emitted('done')).toHaveLength(1)
   })

@@ -17,6 +17,9 @@
           <el-input v-model="form.label" placeholder="owner=cranes" data-test="label" />
         </el-form-item>
       </div>
+      <el-form-item :label="t('many.owner')">
+        <el-input v-model="form.owner" :placeholder="t('many.stays')" data-test="set-owner" />
+      </el-form-item>
       <el-form-item :label="t('many.vantages')">
         <el-input v-model="form.vantages" :placeholder="t('many.stays')" data-test="vantages" />
       </el-form-item>
@@ -46,20 +49,20 @@ import { t } from '../words/t'
 import type { Failure, BulkResult, BulkChange } from '../api/client'
 import type { Query } from './use-endpoints'
 
-const props = defineProps<{ of: Pick<Query, 'search' | 'verdict'> }>()
+const props = defineProps<{ of: Pick<Query, 'search' | 'owner' | 'verdict'> }>()
 const emit = defineEmits<{ done: []; leave: [] }>()
 const stays = '*' // the name of no policy
 const shown = 10
-const form = reactive({ ofLabel: '', policy: stays, label: '', vantages: '' })
+const form = reactive({ ofLabel: '', policy: stays, label: '', owner: '', vantages: '' })
 const policies = ref<string[]>([])
 const preview = ref<BulkResult>()
 const failure = ref<Failure>()
 const busy = ref(false)
 
 const meant = computed(() => {
-  const { search, verdict } = props.of
-  if (!search && !verdict) return form.ofLabel ? t('many.labelled') : t('many.all')
-  const parts = [verdict && t(`verdict.${verdict}`), search && `“${search}”`].filter(Boolean)
+  const { search, owner, verdict } = props.of
+  if (!search && !owner && !verdict) return form.ofLabel ? t('many.labelled') : t('many.all')
+  const parts = [verdict && t(`verdict.${verdict}`), owner, search && `“${search}”`].filter(Boolean)
   return t('many.shown', { what: parts.join(', ') })
 })
 
@@ -70,15 +73,21 @@ onMounted(async () => {
 watch(form, () => (preview.value = undefined))
 
 function change(): BulkChange {
-  const { search, verdict } = props.of
+  const { search, owner, verdict } = props.of
   const label = form.ofLabel.trim()
-  const filter = { ...(search && { q: search }), ...(verdict && { verdict }), ...(label && { label }) }
+  const filter = {
+    ...(search && { q: search }),
+    ...(owner && { owner }),
+    ...(verdict && { verdict }),
+    ...(label && { label }),
+  }
   const vantages = form.vantages.split(/[\s,]+/).filter(Boolean)
   const [key, ...value] = form.label.trim().split('=')
   return {
     filter: Object.keys(filter).length ? filter : { all: true },
     set: {
       ...(form.policy !== stays && { policy: form.policy }),
+      ...(form.owner.trim() && { owner: form.owner.trim().replace(/^-$/, '') }),
       ...(vantages.length && { vantages: vantages.filter((name) => name !== '-') }),
       ...(key && { labels: { [key]: value.join('=') } }),
     },

@@ -8,7 +8,7 @@ const day = 86_400_000
 const fromNow = (days: number) => new Date(Date.now() + days * day + 60_000).toISOString()
 const endpoints = [
   { id: 1, endpoint: 'cranes.tarnholm.example:443', verdict: 'faulty', not_after: fromNow(-2), issuer: 'Outer Issuing',
-    codes: ['time.expired', 'chain.wrong-order'], labels: { about: 'expired' } },
+    codes: ['time.expired', 'chain.wrong-order'], labels: { about: 'expired' }, owner: 'crane crew' },
   { id: 2, endpoint: 'tides.tarnholm.example:443', verdict: 'sound', not_after: fromNow(40), issuer: 'Outer Issuing' },
   { id: 3, endpoint: 'drydock.tarnholm.example:443', verdict: '' },
 ]
@@ -46,6 +46,18 @@ describe('EstatePage', () => {
     await flushPromises()
     expect(asked).toHaveLength(2)
     expect(asked[1]?.query).toMatchObject(query)
+  })
+  it('lists those of one owner, and all again', async () => {
+    const asked = serve({ 'GET /api/v1/endpoints': page })
+    const estate = await shown()
+    expect(estate.find('[data-test="of-owner"]').exists()).toBe(false)
+    await estate.get('[data-test="owner"]').trigger('click')
+    await flushPromises()
+    expect(asked[1]?.query.owner).toBe('crane crew')
+    expect(estate.get('[data-test="of-owner"]').text()).toBe('of crane crew')
+    await estate.getComponent('[data-test="of-owner"]').trigger('close')
+    await flushPromises()
+    expect(asked[2]?.query.owner).toBeUndefined()
   })
   it('searches once the typing has paused', async () => {
     const asked = serve({ 'GET /api/v1/endpoints': page })

@@ -23,6 +23,9 @@
       :aria-label="t('estate.search')"
       data-test="search"
     />
+    <el-tag v-if="query.owner" closable data-test="of-owner" @close="query.owner = ''">{{
+      t('estate.ofOwner', { owner: query.owner })
+    }}</el-tag>
     <el-button v-if="session.may('auditor')" data-test="many" @click="changing = true">{{ t('many.open') }}</el-button>
   </div>
   <BulkForm v-if="changing" :of="query" @done="handleChanged" @leave="changing = false" />
@@ -52,7 +55,19 @@
           </td>
           <td :data-title="t('estate.issuer')">{{ endpoint.issuer || '–' }}</td>
           <td class="mono codes">{{ endpoint.codes?.join(', ') }}</td>
-          <td class="soft">{{ endpoint.labels?.about }}</td>
+          <td class="soft">
+            {{ endpoint.labels?.about }}
+            <button
+              v-if="endpoint.owner"
+              type="button"
+              class="owner"
+              data-test="owner"
+              :aria-label="t('estate.onlyOwner', { owner: endpoint.owner })"
+              @click="query.owner = endpoint.owner"
+            >
+              {{ endpoint.owner }}
+            </button>
+          </td>
         </tr>
       </tbody>
     </table>
@@ -137,6 +152,8 @@ tbody tr:hover { background: var(--wash); }
 th { font-weight: 600; font-size: 12.5px; color: var(--ink-soft); white-space: nowrap; }
 th button { font: inherit; color: inherit; background: none; border: 0; padding: 3px 0; cursor: pointer; }
 th button:hover { color: var(--ink); }
+.owner { font: inherit; color: var(--accent); background: none; border: 0; padding: 0; white-space: nowrap; }
+.owner:hover { text-decoration: underline; cursor: pointer; }
 .not_after { text-align: right; }
 .expired { color: var(--faulty); font-weight: 600; }
 </style>

@@ -8,6 +8,8 @@ export type Column = (typeof columns)[number]
 
 export interface Query {
   search: string
+  /** Whose endpoints are listed; '' for everybody's. */
+  owner: string
   verdict: (typeof verdicts)[number] | ''
   sort: Column
   desc: boolean
@@ -18,7 +20,7 @@ const typingPause = 200 // ms between the last key and the search
 
 /** The list of endpoints as filtered and sorted; the service does both, so any size of estate works. */
 export function useEndpoints() {
-  const query = reactive<Query>({ search: '', verdict: '', sort: 'verdict', desc: false })
+  const query = reactive<Query>({ search: '', owner: '', verdict: '', sort: 'verdict', desc: false })
   const items = ref<Endpoint[]>([])
   const counts = ref<Record<string, number>>({})
   const next = ref<string>()
@@ -37,6 +39,7 @@ export function useEndpoints() {
             sort: query.sort,
             desc: query.desc,
             ...(query.search && { q: query.search }),
+            ...(query.owner && { owner: query.owner }),
             ...(query.verdict && { verdict: query.verdict }),
             ...(cursor && { cursor }),
           },
@@ -65,7 +68,7 @@ export function useEndpoints() {
   }
 
   watch(
-    () => [query.verdict, query.sort, query.desc],
+    () => [query.owner, query.verdict, query.sort, query.desc],
     () => load(),
   )
   watch(

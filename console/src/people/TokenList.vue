@@ -11,6 +11,9 @@
           <el-option v-for="role in roles" :key="role" :value="role" :label="t(`role.${role}`)" />
         </el-select>
       </el-form-item>
+      <el-form-item :label="t('token.label')">
+        <el-input v-model="form.label" :placeholder="t('token.everything')" data-test="token-label" />
+      </el-form-item>
       <el-form-item :label="t('token.days')">
         <el-input-number v-model="form.days" :min="1" :max="3650" :placeholder="t('token.never')" />
       </el-form-item>
@@ -37,7 +40,10 @@
           <tr v-for="token in tokens" :key="token.id" data-test="token">
             <td>{{ token.name }}</td>
             <td>{{ token.owner }}</td>
-            <td>{{ t(`role.${token.role}`) }}</td>
+            <td>
+              {{ t(`role.${token.role}`) }}
+              <span v-if="token.label" class="soft">{{ t('token.of', { label: token.label }) }}</span>
+            </td>
             <td class="mono">{{ token.prefix }}…</td>
             <td class="nowrap">{{ token.expires_at ? moment(token.expires_at) : t('token.never') }}</td>
             <td class="nowrap">{{ moment(token.used_at) }}</td>
@@ -60,9 +66,10 @@ import { useSession } from './session'
 import type { Failure, Token } from '../api/client'
 
 const session = useSession()
-const form = reactive<{ name: string; role: Token['role']; days: number | undefined }>({
+const form = reactive<{ name: string; role: Token['role']; label: string; days: number | undefined }>({
   name: '',
   role: 'viewer',
+  label: '',
   days: undefined,
 })
 const tokens = ref<Token[]>()
@@ -84,12 +91,13 @@ async function load() {
 onMounted(load)
 
 async function handleAdd() {
-  const body = { name: form.name, role: form.role, ...(form.days ? { days: form.days } : {}) }
+  const label = form.label.trim()
+  const body = { name: form.name, role: form.role, ...(label && { label }), ...(form.days && { days: form.days }) }
   const answer = await result(api.POST('/api/v1/tokens', { body }))
   failure.value = answer.ok ? undefined : answer.failure
   made.value = answer.ok ? answer.value.secret : ''
   if (!answer.ok) return
-  form.name = ''
+  Object.assign(form, { name: '', label: '' })
   await load()
 }
 

@@ -14,6 +14,7 @@ type Identity struct {
 	Person  int64 // whose account it is
 	Name    string
 	Role    Role
+	Label   string    // KEY=VALUE of the endpoints that the caller is let at, "" for all
 	Through string    // "session", "token" with its name, or "demo"
 	Session []byte    // the digest of the session's cookie; nil without one
 	Ends    time.Time // when the session ends unless it is used; zero without one

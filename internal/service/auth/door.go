@@ -93,7 +93,8 @@ func (d *Door) byToken(ctx context.Context, text string) (Identity, error) {
 			return Identity{}, err
 		}
 	}
-	return Identity{Person: t.PersonID, Name: t.Person.Name, Role: role, Through: "token " + t.Name}, nil
+	return Identity{Person: t.PersonID, Name: t.Person.Name, Role: role, Label: t.Label,
+		Through: "token " + t.Name}, nil
 }
 
 func (d *Door) bySession(ctx context.Context, secret string) (Identity, error) {

@@ -14,10 +14,10 @@ import (
 var ErrNoEndpoints = errors.New("no endpoint to audit: the estate is empty, or none of those named is in it")
 
 // Begin inserts the audit and its first job in one transaction.
-func (q *Queue) Begin(ctx context.Context, a *store.Audit, endpointIDs []int64) error {
+func (q *Queue) Begin(ctx context.Context, a *store.Audit, of store.Selection) error {
 	a.State, a.CreatedAt = store.Planning, q.options.Now()
 	return q.store.Tx(ctx, func(tx *store.Tx) error {
-		count, err := tx.CreateAudit(a, store.Selection{EndpointIDs: endpointIDs})
+		count, err := tx.CreateAudit(a, of)
 		if err != nil {
 			return err
 		}

@@ -120,7 +120,7 @@ func (q *Queue) answer(ctx context.Context, w store.WhatIf) error {
 	}
 	asked := len(w.Question.EndpointIDs)
 	if asked == 0 {
-		counts, err := q.store.VerdictCounts(ctx)
+		counts, err := q.store.VerdictCounts(ctx, "")
 		if err != nil {
 			return err
 		}

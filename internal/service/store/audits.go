@@ -10,7 +10,7 @@ import (
 	"nurvik/core/plain"
 )
 
-// Selection is which endpoints an audit is about: all of them, those named, or those with a label.
+// Selection is which endpoints an audit is about: all of them, or of those named and those with a label what is both.
 type Selection struct {
 	EndpointIDs          []int64
 	LabelKey, LabelValue string
@@ -30,13 +30,14 @@ func (t *Tx) CreateAudit(a *Audit, of Selection) (int, error) {
 	}
 	insert := "INSERT INTO examinations (audit_id, endpoint_id) SELECT ?, id FROM endpoints"
 	arguments := []any{a.ID}
-	switch {
-	case len(of.EndpointIDs) > 0:
-		insert += " WHERE id IN ?"
+	insert += " WHERE true"
+	if len(of.EndpointIDs) > 0 {
+		insert += " AND id IN ?"
 		arguments = append(arguments, of.EndpointIDs)
-	case of.LabelKey != "":
-		insert += " WHERE " + labelled
-		arguments = append(arguments, of.LabelKey, of.LabelValue)
+	}
+	if of.LabelKey != "" {
+		insert += " AND " + labelled
+		arguments = append(arguments, label(of.LabelKey, of.LabelValue))
 	}
 	result := t.db.Exec(insert, arguments...)
 	if result.Error != nil {

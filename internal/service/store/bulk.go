@@ -5,7 +5,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
-	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -29,13 +28,7 @@ func (t *Tx) filtered(of api.EndpointFilter) *gorm.DB {
 	if of.Verdict != "" {
 		db = db.Where("verdict = ?", of.Verdict)
 	}
-	if key, value, labels := strings.Cut(of.Label, "="); labels {
-		db = db.Where(labelled, key, value)
-	}
-	if of.Policy != "" {
-		db = db.Where("policy = ?", of.Policy)
-	}
-	return db
+	return belonging(db, of.Owner, of.Label, of.Policy)
 }
 
 // BulkChange changes the settings of endpoints that match, all or none: where the tag is not that of what would be

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -17,8 +18,11 @@ var ErrExists = errors.New("the endpoint is in the estate already")
 
 // EndpointQuery selects and orders endpoints.
 type EndpointQuery struct {
-	Search  string // part of target, issuer or a label's value
+	Search  string // part of target, issuer, owner or a label's value
 	Verdict string // "" for all
+	Owner   string
+	Label   string // KEY=VALUE
+	Policy  string // that is assigned
 	Sort    string // target, verdict, not_after or issuer
 	Desc    bool
 	After   string // cursor of the page before
@@ -39,15 +43,37 @@ var sortKeys = map[string]string{
 // verdictRanks are the keys of the order by verdict.
 var verdictRanks = map[string]string{"faulty": "1", "at-risk": "2", "unreachable": "3", "sound": "4"}
 
-// searching selects endpoints with a text in target, issuer or a label's value. The first condition has an index, and
-// may find a little more.
-func searching(db *gorm.DB, text string) *gorm.DB {
-	like := "%" + escapeLike(text) + "%"
-	return db.Where("search ILIKE ? AND ("+searched+")", like, like, like, like)
+// labelled selects endpoints with a label, which label writes.
+const labelled = "endpoints.settings -> 'labels' @> ?::jsonb"
+
+func label(key, value string) string {
+	text, _ := json.Marshal(map[string]string{key: value}) // strings always have a JSON form
+	return string(text)
 }
 
-const searched = "target ILIKE ? OR issuer ILIKE ? OR EXISTS (SELECT FROM jsonb_each_text(coalesce(settings " +
-	"-> 'labels', '{}')) l WHERE l.value ILIKE ?)"
+// belonging selects endpoints by owner, label (KEY=VALUE) and assigned policy; "" selects all.
+func belonging(db *gorm.DB, owner, of, policy string) *gorm.DB {
+	if owner != "" {
+		db = db.Where("endpoints.owner = ?", owner)
+	}
+	if key, value, ok := strings.Cut(of, "="); ok {
+		db = db.Where(labelled, label(key, value))
+	}
+	if policy != "" {
+		db = db.Where("endpoints.policy = ?", policy)
+	}
+	return db
+}
+
+// searching selects endpoints with a text in target, issuer, owner or a label's value. The first condition has an
+// index, and may find a little more.
+func searching(db *gorm.DB, text string) *gorm.DB {
+	like := "%" + escapeLike(text) + "%"
+	return db.Where("search ILIKE ? AND ("+searched+")", like, like, like, like, like)
+}
+
+const searched = "target ILIKE ? OR issuer ILIKE ? OR owner ILIKE ? OR EXISTS (SELECT FROM " +
+	"jsonb_each_text(coalesce(settings -> 'labels', '{}')) l WHERE l.value ILIKE ?)"
 
 // Endpoints returns one page and the cursor of the next, "" at the end.
 func (s *Store) Endpoints(ctx context.Context, q EndpointQuery) ([]Endpoint, string, error) {
@@ -66,6 +92,7 @@ func (s *Store) Endpoints(ctx context.Context, q EndpointQuery) ([]Endpoint, str
 			db = db.Where(key+" COLLATE \"C\" = ?", rank)
 		}
 	}
+	db = belonging(db, q.Owner, q.Label, q.Policy)
 	if q.Search != "" {
 		db = searching(db, q.Search)
 	}
@@ -97,13 +124,15 @@ func (s *Store) Endpoints(ctx context.Context, q EndpointQuery) ([]Endpoint, str
 	return out, next, nil
 }
 
-// VerdictCounts counts the endpoints of each verdict; "" are those not judged yet.
-func (s *Store) VerdictCounts(ctx context.Context) (map[string]int, error) {
+// VerdictCounts counts the endpoints of each verdict, of all or of those with the label KEY=VALUE; "" are those not
+// judged yet.
+func (s *Store) VerdictCounts(ctx context.Context, of string) (map[string]int, error) {
 	var rows []struct {
 		Verdict string
 		Count   int
 	}
-	err := s.read(ctx).Model(&Endpoint{}).Select("verdict, count(*) AS count").Group("verdict").Scan(&rows).Error
+	err := belonging(s.read(ctx).Model(&Endpoint{}), "", of, "").
+		Select("verdict, count(*) AS count").Group("verdict").Scan(&rows).Error
 	counts := map[string]int{}
 	for _, r := range rows {
 		counts[r.Verdict] = r.Count
@@ -262,4 +291,22 @@ func (s *Store) MissingEndpoint(ctx context.Context, ids []int64) (int64, error)
 		}
 	}
 	return 0, nil
+}
+
+// EndpointsHave reports whether all of the endpoints are there and have the label KEY=VALUE.
+func (s *Store) EndpointsHave(ctx context.Context, of string, ids []int64) (bool, error) {
+	var n int64
+	err := belonging(s.read(ctx).Model(&Endpoint{}), "", of, "").Where("id IN ?", ids).Count(&n).Error
+	slices.Sort(ids)
+	return n == int64(len(slices.Compact(ids))), err
+}
+
+// AuditHas reports whether all endpoints of the audit have the label KEY=VALUE; it is so for none that is not there.
+func (s *Store) AuditHas(ctx context.Context, of string, audit int64) (bool, error) {
+	key, value, _ := strings.Cut(of, "=")
+	var all, others bool
+	err := s.read(ctx).Raw("SELECT EXISTS (SELECT FROM examinations WHERE audit_id = ?), EXISTS (SELECT FROM "+
+		"examinations x JOIN endpoints ON endpoints.id = x.endpoint_id WHERE x.audit_id = ? AND ("+labelled+
+		") IS NOT TRUE)", audit, audit, label(key, value)).Row().Scan(&all, &others)
+	return all && !others, err
 }

@@ -39,6 +39,8 @@ type FindingQuery struct {
 	Severity   string
 	State      string // "" for all that are not gone, "any" for those too
 	Waived     string // "" for all, "yes" or "no"
+	Owner      string // of endpoints
+	Label      string // KEY=VALUE of endpoints
 	Search     string
 	After      string
 	Limit      int
@@ -48,6 +50,7 @@ type FindingQuery struct {
 type FindingRow struct {
 	Finding
 	Target  string
+	Owner   string
 	Holding string
 	SortKey string
 }
@@ -63,7 +66,8 @@ const ofEndpointsAndHoldings = "LEFT JOIN endpoints ON endpoints.id = endpoint_i
 // searched are kept by the database (migration 00012).
 func (s *Store) Findings(ctx context.Context, q FindingQuery) ([]FindingRow, string, error) {
 	db := s.read(ctx).Table("findings AS f").
-		Select("f.*, coalesce(target, '') AS target, coalesce(name, '') AS holding").Joins(ofEndpointsAndHoldings)
+		Select("f.*, coalesce(target, '') AS target, coalesce(owner, '') AS owner, coalesce(name, '') AS holding").
+		Joins(ofEndpointsAndHoldings)
 	if q.State == anyState {
 		q.State = ""
 	} else if q.State == "" {
@@ -78,6 +82,7 @@ func (s *Store) Findings(ctx context.Context, q FindingQuery) ([]FindingRow, str
 	if q.Waived != "" {
 		db = db.Where("f.waived = ?", q.Waived == "yes")
 	}
+	db = belonging(db, q.Owner, q.Label, "")
 	if q.EndpointID != 0 {
 		db = db.Where("f.endpoint_id = ?", q.EndpointID)
 	}

@@ -50,6 +50,7 @@ type Token struct {
 	PersonID  int64
 	Name      string
 	Role      string
+	Label     string // KEY=VALUE of the endpoints that it is for, "" for all
 	Prefix    string
 	Digest    []byte
 	CreatedAt time.Time

@@ -81,15 +81,12 @@ func (s *Store) RemoveSchedule(ctx context.Context, id int64, tags string) error
 func (s *Store) CountEndpoints(ctx context.Context, key, value string) (int, error) {
 	db := s.read(ctx).Model(&Endpoint{})
 	if key != "" {
-		db = db.Where(labelled, key, value)
+		db = db.Where(labelled, label(key, value))
 	}
 	var count int64
 	err := db.Count(&count).Error
 	return int(count), err
 }
-
-// labelled selects endpoints with a label.
-const labelled = "settings -> 'labels' ->> ? = ?"
 
 // Due takes a schedule of which an audit is due, and holds it until the transaction ends. It is nil where there is
 // none, or where other processes hold them all.

@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -27,8 +29,20 @@ func (s *server) registerAudits() {
 	start.DefaultStatus = 201
 	start.MaxBodyBytes = largeBody
 	huma.Register(s.api, start, func(ctx context.Context, in *body[api.AuditStart]) (*body[api.Audit], error) {
-		a := &store.Audit{ByName: auth.From(ctx).Name}
-		err := s.Queue.Begin(ctx, a, in.Body.EndpointIDs)
+		who := auth.From(ctx)
+		a := &store.Audit{ByName: who.Name}
+		of := store.Selection{EndpointIDs: in.Body.EndpointIDs}
+		if who.Label != "" && len(of.EndpointIDs) > 0 {
+			inside, err := s.Store.EndpointsHave(ctx, who.Label, slices.Clone(of.EndpointIDs))
+			if err != nil {
+				return nil, s.failure(err)
+			}
+			if !inside {
+				return nil, huma.Error403Forbidden("this token is for endpoints with the label " + who.Label + " alone")
+			}
+		}
+		of.LabelKey, of.LabelValue, _ = strings.Cut(who.Label, "=")
+		err := s.Queue.Begin(ctx, a, of)
 		if errors.Is(err, jobs.ErrNoEndpoints) {
 			return nil, huma.Error422UnprocessableEntity(err.Error())
 		}

@@ -60,7 +60,7 @@ func bulkDefects(c api.BulkChange) (out []error) {
 	case named != (api.EndpointFilter{}) && c.Filter.All:
 		wrong("filter.all", "all is the whole estate; leave out what else is said, or all")
 	}
-	if !isLabel(c.Filter.Label) {
+	if !IsLabel(c.Filter.Label) {
 		wrong("filter.label", "a label is KEY=VALUE")
 	}
 	if c.Set.Empty() {

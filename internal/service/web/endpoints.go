@@ -11,6 +11,7 @@ import (
 	"nurvik/core/endpoint"
 	"nurvik/core/trust"
 	"nurvik/internal/api"
+	"nurvik/internal/service/auth"
 	"nurvik/internal/service/store"
 )
 
@@ -36,7 +37,10 @@ type changeByID struct {
 
 func (s *server) registerEndpoints() {
 	type listInput struct {
-		Search  string `query:"q" maxLength:"200" doc:"Part of the target, the issuer or a label's value"`
+		Search  string `query:"q" maxLength:"200" doc:"Part of the target, the issuer, the owner or a label's value"`
+		Owner   string `query:"owner" maxLength:"200"`
+		Label   string `query:"label" maxLength:"300" doc:"KEY=VALUE"`
+		Policy  string `query:"policy" maxLength:"100" doc:"That is assigned"`
 		Verdict string `query:"verdict" enum:"sound,at-risk,faulty,unreachable"`
 		Sort    string `query:"sort" enum:"target,verdict,not_after,issuer" default:"target"`
 		Desc    bool   `query:"desc" doc:"From the end"`
@@ -45,12 +49,17 @@ func (s *server) registerEndpoints() {
 	}
 	huma.Register(s.api, operation("list-endpoints", "GET", "/endpoints", "List endpoints", "estate", 422),
 		func(ctx context.Context, in *listInput) (*body[api.EndpointPage], error) {
+			of, err := ofLabel(ctx, in.Label)
+			if err != nil {
+				return nil, err
+			}
 			list, next, err := s.Store.Endpoints(ctx, store.EndpointQuery{Search: in.Search, Verdict: in.Verdict,
-				Sort: in.Sort, Desc: in.Desc, After: in.Cursor, Limit: in.Limit})
+				Owner: in.Owner, Label: of, Policy: in.Policy, Sort: in.Sort, Desc: in.Desc,
+				After: in.Cursor, Limit: in.Limit})
 			if err != nil {
 				return nil, s.failure(err)
 			}
-			counts, err := s.Store.VerdictCounts(ctx)
+			counts, err := s.Store.VerdictCounts(ctx, auth.From(ctx).Label)
 			if err != nil {
 				return nil, s.failure(err)
 			}
@@ -63,6 +72,9 @@ func (s *server) registerEndpoints() {
 	add := operation("add-endpoint", "POST", "/endpoints", "Add an endpoint", "estate", 409, 422)
 	add.DefaultStatus, add.MaxBodyBytes = 201, largeBody
 	huma.Register(s.api, add, func(ctx context.Context, in *body[api.EndpointSettings]) (*tagged[api.Endpoint], error) {
+		if err := keepsLabel(ctx, in.Body); err != nil {
+			return nil, err
+		}
 		e, err := s.settled(ctx, in.Body)
 		if err != nil {
 			return nil, err
@@ -93,6 +105,9 @@ func (s *server) registerEndpoints() {
 	change.MaxBodyBytes = largeBody
 	huma.Register(s.api, change,
 		func(ctx context.Context, in *changeInput) (*tagged[api.Endpoint], error) {
+			if err := keepsLabel(ctx, in.Body); err != nil {
+				return nil, err
+			}
 			e, err := s.settled(ctx, in.Body)
 			if err != nil {
 				return nil, err

@@ -21,14 +21,21 @@ func (s *server) registerFindings() {
 		State      string `query:"state" enum:"new,standing,gone,back" doc:"None means all that are not gone"`
 		Waived     string `query:"waived" enum:"yes,no" doc:"None means both"`
 		Search     string `query:"q" maxLength:"200" doc:"Part of the endpoint, the holding, the path or the message"`
+		Owner      string `query:"owner" maxLength:"200" doc:"Of endpoints of this owner"`
+		Label      string `query:"label" maxLength:"300" doc:"Of endpoints with this label, KEY=VALUE"`
 		Cursor     string `query:"cursor" maxLength:"2000"`
 		Limit      int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 	}
 	huma.Register(s.api, operation("list-findings", "GET", "/findings", "List findings, the worst first", "findings",
 		422),
 		func(ctx context.Context, in *listInput) (*body[api.FindingPage], error) {
-			list, next, err := s.Store.Findings(ctx, store.FindingQuery{EndpointID: in.EndpointID,
-				HoldingID: in.HoldingID, Code: in.Code, Cause: in.Cause, Severity: in.Severity,
+			of, err := ofLabel(ctx, in.Label)
+			if err != nil {
+				return nil, err
+			}
+			list, next, err := s.Store.Findings(ctx, store.FindingQuery{Owner: in.Owner, Label: of,
+				EndpointID: in.EndpointID,
+				HoldingID:  in.HoldingID, Code: in.Code, Cause: in.Cause, Severity: in.Severity,
 				State: in.State, Waived: in.Waived, Search: in.Search, After: in.Cursor, Limit: in.Limit})
 			if err != nil {
 				return nil, s.failure(err)
@@ -64,7 +71,7 @@ func (s *server) registerFindings() {
 func findingsOf(rows []store.FindingRow) []api.Finding {
 	out := []api.Finding{}
 	for _, r := range rows {
-		f := api.Finding{ID: r.ID, EndpointID: r.EndpointID, Endpoint: r.Target, HoldingID: r.HoldingID,
+		f := api.Finding{ID: r.ID, EndpointID: r.EndpointID, Endpoint: r.Target, Owner: r.Owner, HoldingID: r.HoldingID,
 			Holding: r.Holding, Path: r.Path,
 			Finding: r.Finding.Finding, State: string(r.State), FirstSeen: r.FirstSeen, LastSeen: r.LastSeen,
 			GoneAt: r.GoneAt, Acknowledged: r.Acknowledged, Cause: r.Cause}

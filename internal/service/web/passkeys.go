@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -104,7 +105,13 @@ func (s *server) registerPasskeys() {
 		"Remove a passkey of the caller's", "session", 404),
 		func(ctx context.Context, in *byID) (*struct{}, error) {
 			who := auth.From(ctx)
-			if who.Session == nil {
+			list, err := s.Store.Passkeys(ctx, who.Person)
+			switch {
+			case err != nil:
+				return nil, s.failure(err)
+			case !slices.ContainsFunc(list, func(p store.Passkey) bool { return p.ID == in.ID }):
+				return nil, s.failure(store.ErrNotFound)
+			case who.Session == nil:
 				return nil, huma.Error403Forbidden(onlySignedIn)
 			}
 			p, err := s.Store.RemovePasskey(ctx, in.ID, who.Person)

@@ -119,6 +119,9 @@ func (s *server) registerTokens() {
 			return nil, invalid([]error{&huma.ErrorDetail{Message: "a token has at most its owner's role, which is " +
 				string(who.Role), Location: "body.role"}})
 		}
+		if !IsLabel(in.Body.Label) {
+			return nil, invalid([]error{&huma.ErrorDetail{Message: "a label is KEY=VALUE", Location: "body.label"}})
+		}
 		secret, t := NewToken(who.Person, in.Body, s.Now())
 		if err := s.Store.AddToken(ctx, &t); err != nil {
 			return nil, s.failure(err)
@@ -155,7 +158,7 @@ const prefixLength = len(auth.TokenPrefix) + 6
 func NewToken(person int64, in api.TokenStart, now time.Time) (secret string, t store.Token) {
 	text, _ := auth.NewSecret()
 	secret = auth.TokenPrefix + text
-	t = store.Token{PersonID: person, Name: in.Name, Role: in.Role, Prefix: secret[:prefixLength],
+	t = store.Token{PersonID: person, Name: in.Name, Role: in.Role, Label: in.Label, Prefix: secret[:prefixLength],
 		Digest: auth.Digest(secret), CreatedAt: now}
 	if in.Days > 0 {
 		t.ExpiresAt = new(now.AddDate(0, 0, in.Days))
@@ -164,6 +167,6 @@ func NewToken(person int64, in api.TokenStart, now time.Time) (secret string, t 
 }
 
 func tokenOf(t store.Token) api.Token {
-	return api.Token{ID: t.ID, Name: t.Name, Owner: t.Person.Name, Role: t.Role, Prefix: t.Prefix,
+	return api.Token{ID: t.ID, Name: t.Name, Owner: t.Person.Name, Role: t.Role, Label: t.Label, Prefix: t.Prefix,
 		CreatedAt: t.CreatedAt, ExpiresAt: t.ExpiresAt, UsedAt: t.UsedAt}
 }

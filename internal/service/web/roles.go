@@ -1,11 +1,15 @@
 package web
 
 import (
+	"context"
+	"errors"
 	"net/http"
+	"strconv"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"nurvik/internal/api"
 	"nurvik/internal/service/auth"
 )
 
@@ -174,4 +178,98 @@ func declared(o *huma.Operation) {
 	if role != anyone && role != whoever {
 		o.Errors = append(o.Errors, http.StatusForbidden)
 	}
+}
+
+// held says what keeps an operation to the endpoints with one label.
+type held int
+
+const (
+	byNothing  held = iota + 1 // it is about no endpoint
+	byItself                   // it looks at the caller's label
+	byEndpoint                 // its {id} is an endpoint
+	byAudit                    // its {id} is an audit
+)
+
+// scoped are the operations that a token for one label may use. All others are refused to it.
+var scoped = map[string]held{
+	"get-session": byNothing,
+	"list-codes":  byNothing,
+
+	"list-endpoints": byItself,
+	"list-findings":  byItself,
+	"add-endpoint":   byItself,
+	"start-audit":    byItself,
+
+	"get-endpoint":             byEndpoint,
+	"get-endpoint-coverage":    byEndpoint,
+	"get-history":              byEndpoint,
+	"get-difference":           byEndpoint,
+	"change-endpoint":          byEndpoint, // and by itself: it keeps the label
+	"remove-endpoint":          byEndpoint,
+	"forget-unfinished-logins": byEndpoint,
+
+	"get-audit":    byAudit,
+	"follow-audit": byAudit,
+	"cancel-audit": byAudit,
+}
+
+// within lets callers pass who are not for one label, or whose operation keeps to it.
+func (s *server) within(ctx huma.Context, next func(huma.Context)) {
+	of := auth.From(ctx.Context()).Label
+	if of == "" || Roles[ctx.Operation().OperationID] == anyone {
+		next(ctx)
+		return
+	}
+	id, _ := strconv.ParseInt(ctx.Param("id"), 10, 64) // what is no number is refused with the other input
+	inside, err := true, error(nil)
+	switch scoped[ctx.Operation().OperationID] {
+	case byNothing, byItself:
+	case byEndpoint:
+		inside, err = s.Store.EndpointsHave(ctx.Context(), of, []int64{id})
+	case byAudit:
+		inside, err = s.Store.AuditHas(ctx.Context(), of, id)
+	default:
+		_ = huma.WriteErr(s.api, ctx, http.StatusForbidden, "this token is for endpoints with the label "+of+
+			" alone, and this is about others too")
+		return
+	}
+	switch {
+	case err != nil:
+		err = s.failure(err)
+		status := http.StatusInternalServerError
+		var told huma.StatusError
+		if errors.As(err, &told) {
+			status = told.GetStatus()
+		}
+		_ = huma.WriteErr(s.api, ctx, status, err.Error())
+	case !inside:
+		_ = huma.WriteErr(s.api, ctx, http.StatusNotFound, "there is no such record with the label "+of)
+	default:
+		next(ctx)
+	}
+}
+
+// ofLabel is the label that a list is about: the one asked for, which must be that of the caller's token where that has
+// one.
+func ofLabel(ctx context.Context, asked string) (string, error) {
+	own := auth.From(ctx).Label
+	switch {
+	case !IsLabel(asked):
+		return "", invalid([]error{&huma.ErrorDetail{Message: "a label is KEY=VALUE", Location: "query.label"}})
+	case own == "" || asked == own:
+		return asked, nil
+	case asked == "":
+		return own, nil
+	}
+	return "", huma.Error403Forbidden("this token is for endpoints with the label " + own + " alone")
+}
+
+// keepsLabel refuses settings without the label that the caller's token is for.
+func keepsLabel(ctx context.Context, settings api.EndpointSettings) error {
+	own := auth.From(ctx).Label
+	key, value, _ := strings.Cut(own, "=")
+	if own == "" || settings.Labels[key] == value {
+		return nil
+	}
+	return huma.Error403Forbidden("this token is for endpoints with the label " + own + " alone: give it that label")
 }

@@ -100,7 +100,7 @@ func (s *server) setSchedule(row *store.Schedule, in api.ScheduleStart) error {
 			wrong(setting, err.Error())
 		}
 	}
-	if !isLabel(in.Label) {
+	if !IsLabel(in.Label) {
 		wrong("label", "a label is KEY=VALUE")
 	}
 	if len(details) > 0 {
@@ -124,8 +124,8 @@ func (s *server) setSchedule(row *store.Schedule, in api.ScheduleStart) error {
 	return nil
 }
 
-// isLabel reports whether the text is KEY=VALUE, or nothing.
-func isLabel(text string) bool {
+// IsLabel reports whether the text is KEY=VALUE, or nothing.
+func IsLabel(text string) bool {
 	key, value, labelled := strings.Cut(text, "=")
 	return text == "" || labelled && key != "" && value != ""
 }

@@ -72,7 +72,7 @@ func New(o Options) http.Handler {
 	root.Group(func(r chi.Router) {
 		r.Use(guarded, asked, knownOnly)
 		s.api = humachi.New(r, config())
-		s.api.UseMiddleware(s.permitted, s.bounded, s.logged)
+		s.api.UseMiddleware(s.permitted, s.within, s.bounded, s.logged)
 		s.register()
 	})
 	if o.Console != nil {

@@ -189,7 +189,7 @@ func (s *server) begun(ctx context.Context, cookie *http.Cookie) (*signedIn, err
 }
 
 func sessionOf(who auth.Identity) api.Session {
-	out := api.Session{Name: who.Name, Role: string(who.Role), Through: who.Through}
+	out := api.Session{Name: who.Name, Role: string(who.Role), Label: who.Label, Through: who.Through}
 	if !who.Ends.IsZero() {
 		out.EndsAt = &who.Ends
 	}

@@ -122,7 +122,7 @@ func (s *server) waiver(in api.WaiverStart, by string) (w store.Waiver, details 
 	case daysLeft(until, s.Now()) > mostDays:
 		wrong("until", "a waiver lasts two years at most; look at it again then")
 	}
-	if !isLabel(in.Label) {
+	if !IsLabel(in.Label) {
 		wrong("label", "a label is KEY=VALUE")
 	}
 	given := 0
