@@ -161,6 +161,10 @@ func questions(s *store.Store) []question {
 			}
 		}
 	}
+	for _, sort := range []string{"target", "verdict", "not_after", "issuer"} {
+		endpoints("by "+sort+", of a label", listTime, store.EndpointQuery{Sort: sort, Label: "owner=crew 77"})
+		endpoints("by "+sort+", of a rare label", listTime, store.EndpointQuery{Sort: sort, Label: "quay=quay 4999"})
+	}
 	for _, text := range []string{"crew 77", "e4da3b7fbbce", "quay 4999", "skerry issuing 7", "nowhere at all"} {
 		endpoints("that have "+text, findTime, store.EndpointQuery{Sort: "target", Search: text})
 	}
@@ -183,6 +187,8 @@ func questions(s *store.Store) []question {
 	findings("chain.incomplete", listTime, store.FindingQuery{Code: "chain.incomplete"})
 	findings("of a cause", listTime, store.FindingQuery{Cause: "chain.incomplete 77"})
 	findings("of an endpoint", listTime, store.FindingQuery{EndpointID: 77})
+	findings("of a label", listTime, store.FindingQuery{Label: "owner=crew 77"})
+	findings("of a rare label", listTime, store.FindingQuery{Label: "quay=quay 4999"})
 	for _, text := range []string{"quay 4999", "e4da3b7fbbce", "nowhere at all"} {
 		findings("that have "+text, findTime, store.FindingQuery{Search: text})
 	}

@@ -2,6 +2,9 @@ package store
 
 import (
 	"context"
+	"strings"
+
+	"gorm.io/gorm"
 
 	"nurvik/core/facts"
 	"nurvik/core/judge"
@@ -82,7 +85,10 @@ func (s *Store) Findings(ctx context.Context, q FindingQuery) ([]FindingRow, str
 	if q.Waived != "" {
 		db = db.Where("f.waived = ?", q.Waived == "yes")
 	}
-	db = belonging(db, q.Owner, q.Label, "")
+	db, err := s.ofEndpoints(ctx, db, q.Owner, q.Label)
+	if err != nil {
+		return nil, "", err
+	}
 	if q.EndpointID != 0 {
 		db = db.Where("f.endpoint_id = ?", q.EndpointID)
 	}
@@ -108,6 +114,23 @@ func (s *Store) Findings(ctx context.Context, q FindingQuery) ([]FindingRow, str
 		return rows, writeCursor(rows[q.Limit-1].SortKey, 0), nil
 	}
 	return rows, "", nil
+}
+
+// mostNamed is how many endpoints a question for findings names: of more, enough are soon met in any order.
+const mostNamed = 10_000
+
+// ofEndpoints selects findings of endpoints of an owner or with a label. Few are named in the question, so that the
+// database knows that there are few, and does not look for them among all findings.
+func (s *Store) ofEndpoints(ctx context.Context, db *gorm.DB, owner, label string) (*gorm.DB, error) {
+	if owner == "" && label == "" {
+		return db, nil
+	}
+	var ids []string
+	err := belonging(s.read(ctx).Model(&Endpoint{}), owner, label, "").Limit(mostNamed+1).Pluck("id", &ids).Error
+	if len(ids) > mostNamed {
+		return belonging(db, owner, label, ""), err
+	}
+	return db.Where("f.endpoint_id = ANY (?::bigint[])", "{"+strings.Join(ids, ",")+"}"), err
 }
 
 // Present returns the findings of endpoints that are not gone, by endpoint.
