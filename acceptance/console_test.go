@@ -274,6 +274,21 @@ func TestConsole(t *testing.T) {
 		assert.Equal(t, fmt.Sprintf("%d of %d matching endpoints would be changed.", len(list), len(list)), want)
 	})
 
+	t.Run("proposals", func(t *testing.T) {
+		b.do(t, chromedp.Navigate(d.address+"/"), chromedp.WaitVisible(`[data-test="proposals"]`),
+			chromedp.Click(`[data-test="proposals"]`), chromedp.WaitVisible(`[data-test="proposal"]`),
+			chromedp.Click(`[data-test="choose"]`), chromedp.SendKeys(`input[data-test="owner"]`, "night watch"),
+			chromedp.Click(`[data-test="accept"]`), chromedp.WaitVisible(`[data-test="done"]`))
+		assert.Equal(t, "1 added, 0 dismissed.", b.text(t, `[data-test="done"]`))
+		list, err := d.client(t).Endpoints(t.Context(), client.EndpointFilter{Owner: "night watch"})
+		require.NoError(t, err)
+		require.Len(t, list, 1)
+		o := nurvik(t, "estate", "proposals", "--server", d.address)
+		assert.Equal(t, 0, o.status)
+		assert.NotContains(t, o.stdout, list[0].Endpoint)
+		require.NoError(t, d.client(t).RemoveEndpoint(t.Context(), list[0].ID)) // nobody answers there
+	})
+
 	t.Run("a schedule", func(t *testing.T) {
 		const form = `[data-test="schedule-form"] `
 		b.do(t, chromedp.Navigate(d.address+"/audits"), chromedp.WaitVisible(`[data-test="none"]`),

@@ -22,7 +22,7 @@ var floors = [][]string{
 	{"pki", "forge", "ciphers"},
 	{"facts", "naming", "lifetime", "keystore", "keycheck", "forge/maze"},
 	{"words", "brief", "endpoint", "policy", "wanted"},
-	{"intake", "pairing", "inventory", "draft", "serverconf"},
+	{"intake", "pairing", "inventory", "draft", "serverconf", "proposal"},
 	{"trust"},
 	{"chain", "probe"},
 	{"judge"},

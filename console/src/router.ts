@@ -12,6 +12,7 @@ export const router = createRouter({
       component: () => import('./endpoint/EndpointPage.vue'),
       props: (to) => ({ id: Number(to.params.id) }),
     },
+    { path: '/proposals', name: 'proposals', component: () => import('./proposals/ProposalsPage.vue') },
     { path: '/findings', name: 'findings', component: () => import('./findings/FindingsPage.vue') },
     { path: '/holdings', name: 'holdings', component: () => import('./holdings/HoldingsPage.vue') },
     {

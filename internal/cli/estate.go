@@ -33,6 +33,7 @@ func (a *app) estateCommand() *cobra.Command {
 	addServer(cmd, &server)
 	cmd.AddCommand(a.estateList(&server), a.estateAdd(&server), a.estateChange(&server), a.estateBulkChange(&server),
 		a.estateRemove(&server),
+		a.estateProposals(&server),
 		a.estateImport(&server), a.estateExport(&server), a.estateHistory(&server), a.estateUnlocked(&server))
 	return cmd
 }

@@ -62,6 +62,8 @@ var Roles = map[string]auth.Role{
 	"get-history":           auth.Viewer,
 	"get-difference":        auth.Viewer,
 	"list-waivers":          auth.Viewer,
+	"list-proposals":        auth.Viewer,
+	"answer-proposals":      auth.Auditor,
 	"list-schedules":        auth.Viewer,
 	"list-workers":          auth.Viewer,
 	"change-endpoints":      auth.Auditor,

@@ -154,6 +154,7 @@ func (s *server) register() {
 	s.registerDifference()
 	s.registerWorkers()
 	s.registerBulk()
+	s.registerProposals()
 }
 
 // operation is what all operations have in common.
