@@ -19,7 +19,7 @@ build: console/dist/app/workbench/nurvik.wasm
 
 # The Debian packages nurvik and nurvikd, in bin/packages.
 package: build
-	@scripts/package
+	@rm -rf bin/packages && scripts/package
 
 # Every test that needs no foreign server.
 test:

@@ -8,6 +8,7 @@ import (
 	"net"
 	"net/netip"
 	"net/url"
+	"strconv"
 	"strings"
 	"time"
 
@@ -104,6 +105,9 @@ func openListener(c Config) (*open, error) {
 		}
 		o.secure, o.address = true, "https://"+o.listener.Addr().String()
 		o.tls = own.settings()
+		if names := c.ownNames(o); at.Addr().IsUnspecified() && len(names) > 0 { // nobody can open [::]
+			o.address = "https://" + net.JoinHostPort(names[0], strconv.Itoa(o.listener.Addr().(*net.TCPAddr).Port))
+		}
 	}
 	return o, nil
 }

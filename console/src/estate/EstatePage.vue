@@ -155,8 +155,9 @@ tbody tr:hover { background: var(--wash); }
 th { font-weight: 600; font-size: 12.5px; color: var(--ink-soft); white-space: nowrap; }
 th button { font: inherit; color: inherit; background: none; border: 0; padding: 3px 0; cursor: pointer; }
 th button:hover { color: var(--ink); }
-.search { width: 250px; }
+.search { width: 274px; }
 .beside { text-decoration: none; }
+.beside + .el-button { margin-left: 0; }
 .owner { font: inherit; color: var(--accent); background: none; border: 0; padding: 0; white-space: nowrap; }
 .owner:hover { text-decoration: underline; cursor: pointer; }
 .not_after { text-align: right; }
