@@ -261,4 +261,45 @@ func TestTwins(t *testing.T) {
 		assert.True(t, p.Valid())
 		assert.True(t, p.Certificates[2].NotAfter.Equal(right.NotAfter))
 	})
+	t.Run("nor do they where no path is good", func(t *testing.T) {
+		var known []*pki.Certificate
+		renewed := func(issuer *forge.Authority, name string) *forge.Authority {
+			first := authority(t, issuer, forge.Template{Name: name})
+			c := parse(t, first.DER)
+			for i := range 30 {
+				der, err := forge.Issue(issuer, nil, forge.Template{Name: name, CA: true, SPKI: c.PublicKey.Raw,
+					From: c.NotBefore, Until: c.NotAfter.AddDate(0, -i, 0)})
+				require.NoError(t, err)
+				known = append(known, parse(t, der))
+			}
+			return first
+		}
+		deep := renewed(renewed(renewed(root, "High"), "Middle"), "Deep")
+		for name, change := range map[string]func(*forge.Template){
+			"a spoilt signature": func(w *forge.Template) { w.Spoilt = true },
+			"an unknown extension": func(w *forge.Template) {
+				w.Extra = []forge.Extension{{ID: []int{1, 2, 3, 4}, Critical: true, Value: []byte{5, 0}}}
+			},
+		} {
+			p, ended := new(chain.Verifier).Search(chain.Query{Leaf: leaf(t, deep, change), Known: pool(known...),
+				Store: store(parse(t, root.DER)), At: now})
+			assert.Empty(t, ended, name)
+			assert.Len(t, p.Failures, 1, name)
+			assert.Len(t, p.Certificates, 5, name)
+		}
+	})
+	t.Run("one that somebody else signed is no twin", func(t *testing.T) {
+		// Two issuers of one name, of which only the second is trusted; what it signed ends first.
+		first := authority(t, nil, forge.Template{Name: "Same"})
+		second := authority(t, nil, forge.Template{Name: "Same"})
+		from := func(issuer *forge.Authority, months int) *pki.Certificate {
+			der, err := forge.Issue(issuer, nil, forge.Template{Name: "Lower", CA: true, SPKI: right.PublicKey.Raw,
+				From: right.NotBefore, Until: right.NotAfter.AddDate(0, months, 0)})
+			require.NoError(t, err)
+			return parse(t, der)
+		}
+		p, _ := new(chain.Verifier).Search(chain.Query{Leaf: l, Known: pool(from(first, 3), from(second, 0),
+			parse(t, first.DER)), Store: store(parse(t, second.DER)), At: now})
+		assert.True(t, p.Valid(), p.Failures)
+	})
 }

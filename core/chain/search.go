@@ -150,8 +150,9 @@ func (s *search) extend(p Path) (good bool) {
 	}
 	extended := false
 	var done map[line]bool
+	tried := twins{}
 	for _, next := range s.issuers(top) {
-		if next.borrowed && done[lineOf(next.certificate)] {
+		if next.borrowed && (done[lineOf(next.certificate)] || s.surpassed(next.certificate, tried)) {
 			continue
 		}
 		if s.steps++; s.steps > MaxChecks {
@@ -169,6 +170,9 @@ func (s *search) extend(p Path) (good bool) {
 			continue
 		}
 		extended = true
+		if next.borrowed {
+			tried.add(next.certificate)
+		}
 		if s.extend(q) {
 			good = true
 			if next.borrowed {
@@ -184,14 +188,6 @@ func (s *search) extend(p Path) (good bool) {
 	}
 	return good
 }
-
-// line is what twins have in common: one name, one key, one issuer.
-type line struct {
-	key    pki.Fingerprint
-	issuer string
-}
-
-func lineOf(c *pki.Certificate) line { return line{c.PublicKey.Fingerprint(), c.Issuer.Key()} }
 
 // issuers lists the candidates with the right name: anchors first, then those
 // whose key identifier fits. No more are sorted out than can still be looked at.
