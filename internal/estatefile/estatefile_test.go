@@ -23,6 +23,7 @@ resolver: {address: 192.0.2.53, validates: true}
 limits: {host-connections-per-second: 3, visit: 90s}
 defaults:
   trust: [inner]
+  owner: web crew
   labels: {quay: north, crew: day}
 endpoints:
   - endpoint: Tides.Tarnholm.example
@@ -34,6 +35,7 @@ endpoints:
     labels: {quay: south}
     authenticated: true
     vantages: [harbour, outside]
+    owner: post crew
     notes: |
       Renewed by hand.
       Ask the tide clerk.
@@ -51,6 +53,7 @@ func TestParse(t *testing.T) {
 	assert.Equal(t, []string{"system"}, second.Trust, "what the entry says comes before the default")
 	assert.Equal(t, map[string]string{"quay": "south", "crew": "day"}, second.Labels)
 	assert.Equal(t, []string{"harbour", "outside"}, second.Vantages)
+	assert.Equal(t, []string{"web crew", "post crew"}, []string{first.Owner, second.Owner})
 	assert.Equal(t, "Renewed by hand.\nAsk the tide clerk.\n", second.Notes)
 	assert.Equal(t, []bool{false, true}, []bool{first.Authenticated, second.Authenticated})
 	assert.Equal(t, limits.Limits{HostPerSecond: 3, Visit: 90 * time.Second}, e.Limits)
@@ -66,6 +69,10 @@ func TestParseSaysWhereAndWhat(t *testing.T) {
 		{"notes that hide", "endpoints:\n  - endpoint: a.example\n    notes: \"a\\u202eb\"\n", "cannot be kept"},
 		{"long notes", "endpoints:\n  - endpoint: a.example\n    notes: " + strings.Repeat("x", 4001) + "\n",
 			"longer than 4000 characters"},
+		{"an owner with a space too many", "endpoints:\n  - endpoint: a.example\n    owner: 'web crew '\n",
+			"begins or ends with a space"},
+		{"a long owner", "endpoints:\n  - endpoint: a.example\n    owner: " + strings.Repeat("x", 201) + "\n",
+			"longer than 200 characters"},
 		{"a vantage twice", "endpoints:\n  - endpoint: a.example\n    vantages: [out, out]\n",
 			`"out" is named twice`},
 		{"no endpoint", "endpoints:\n  - endpoint: a b\n", "estate.yaml:2:"},

@@ -68,9 +68,7 @@ const ofEndpointsAndHoldings = "LEFT JOIN endpoints ON endpoints.id = endpoint_i
 // Findings returns one page, the worst first and what is waived last, and the cursor of the next. The order and what is
 // searched are kept by the database (migration 00012).
 func (s *Store) Findings(ctx context.Context, q FindingQuery) ([]FindingRow, string, error) {
-	db := s.read(ctx).Table("findings AS f").
-		Select("f.*, coalesce(target, '') AS target, coalesce(owner, '') AS owner, coalesce(name, '') AS holding").
-		Joins(ofEndpointsAndHoldings)
+	db := s.read(ctx).Table("findings AS f")
 	if q.State == anyState {
 		q.State = ""
 	} else if q.State == "" {
@@ -106,7 +104,10 @@ func (s *Store) Findings(ctx context.Context, q FindingQuery) ([]FindingRow, str
 		db = db.Where("sort_key > ?", value)
 	}
 	var rows []FindingRow
-	if err := db.Order("sort_key").Limit(q.Limit + 1).Scan(&rows).Error; err != nil {
+	// Only those of the page are joined, and not all that they were chosen from.
+	if err := s.read(ctx).Table("(?) AS f", db.Order("sort_key").Limit(q.Limit+1)).
+		Select("f.*, coalesce(target, '') AS target, coalesce(owner, '') AS owner, coalesce(name, '') AS holding").
+		Joins(ofEndpointsAndHoldings).Order("sort_key").Scan(&rows).Error; err != nil {
 		return nil, "", err
 	}
 	if len(rows) > q.Limit {
@@ -128,7 +129,8 @@ func (s *Store) ofEndpoints(ctx context.Context, db *gorm.DB, owner, label strin
 	var ids []string
 	err := belonging(s.read(ctx).Model(&Endpoint{}), owner, label, "").Limit(mostNamed+1).Pluck("id", &ids).Error
 	if len(ids) > mostNamed {
-		return belonging(db, owner, label, ""), err
+		all := belonging(s.read(ctx).Model(&Endpoint{}).Select("id"), owner, label, "")
+		return db.Where("f.endpoint_id IN (?)", all), err
 	}
 	return db.Where("f.endpoint_id = ANY (?::bigint[])", "{"+strings.Join(ids, ",")+"}"), err
 }
