@@ -74,7 +74,7 @@ func TestPasskey(t *testing.T) {
 
 	// Where browsers do not offer it, and in a terminal.
 	signIn(address)
-	b.eventually(t, `document.body.innerText.includes('at `+site+` alone')`, "where to go")
+	b.eventually(t, `document.body.innerText.includes('work only at `+site+`.')`, "where to go")
 	secret := filepath.Join(t.TempDir(), "password")
 	require.NoError(t, os.WriteFile(secret, []byte(password+"\n"), 0o600))
 	cmd := exec.Command(filepath.Join(binaries, "nurvik"), "login", "--server", address, "--name", administrator,

@@ -34,7 +34,7 @@ type Seen struct {
 type Proposal struct {
 	Endpoint string   `json:"endpoint"`
 	Sources  []Source `json:"sources" doc:"Where it was met, ten at most"`
-	Met      int      `json:"met" doc:"At how many places"`
+	Places   int      `json:"places" doc:"At how many places"`
 }
 
 // mostSources is how many places a proposal names.
@@ -102,7 +102,7 @@ func Join(seen []Seen) []Proposal {
 			continue
 		}
 		known[at] = true
-		if p.Met++; len(p.Sources) < mostSources {
+		if p.Places++; len(p.Sources) < mostSources {
 			p.Sources = append(p.Sources, s.Source)
 		}
 	}

@@ -89,6 +89,6 @@ func TestJoin(t *testing.T) {
 	got := proposal.Join(append(seen, other))
 	assert.Equal(t, []string{"cranes.tarnholm.example:443", "tides.tarnholm.example:443"},
 		[]string{got[0].Endpoint, got[1].Endpoint})
-	assert.Equal(t, []int{1, 12, 10}, []int{got[0].Met, got[1].Met, len(got[1].Sources)},
+	assert.Equal(t, []int{1, 12, 10}, []int{got[0].Places, got[1].Places, len(got[1].Sources)},
 		"each place once, ten are told")
 }

@@ -140,17 +140,8 @@ func (f *settingsFlags) settle(target string) error {
 		return usage(err)
 	}
 	f.Endpoint = parsed.String()
-	for _, text := range f.labels {
-		key, value, ok := strings.Cut(text, "=")
-		if !ok || key == "" {
-			return usage(fmt.Errorf("the label %q is not of the form KEY=VALUE", text))
-		}
-		if f.Labels == nil {
-			f.Labels = map[string]string{}
-		}
-		f.Labels[key] = value
-	}
-	return nil
+	f.Labels, err = labelsOf(f.labels)
+	return err
 }
 
 func (a *app) estateAdd(server *string) *cobra.Command {

@@ -54,15 +54,9 @@ changed. Settings that are not named stay as they are. --dry-run shows what woul
 		if flags.Changed("authenticated") {
 			c.Set.Authenticated = &authenticated
 		}
-		for _, l := range labels {
-			key, value, found := strings.Cut(l, "=")
-			if !found || key == "" {
-				return usage(fmt.Errorf("--label %q is not KEY=VALUE; KEY= takes the label away", l))
-			}
-			if c.Set.Labels == nil {
-				c.Set.Labels = map[string]string{}
-			}
-			c.Set.Labels[key] = value
+		var err error
+		if c.Set.Labels, err = labelsOf(labels); err != nil {
+			return err
 		}
 		if c.Set.Empty() {
 			return usage(errors.New("nothing is to be changed: name --policy, --owner, --trust, --audience, " +
@@ -122,4 +116,20 @@ func printBulk(w io.Writer, done api.BulkResult, preview bool) error {
 	lines = append(lines, fmt.Sprintf(sum, report.Plural(done.Matched, "endpoint"), done.Changed))
 	_, err := fmt.Fprintln(w, strings.Join(lines, "\n"))
 	return err
+}
+
+// labelsOf reads labels as they stand in a call, KEY=VALUE; with an empty value one is taken away.
+func labelsOf(given []string) (map[string]string, error) {
+	var out map[string]string
+	for _, text := range given {
+		key, value, found := strings.Cut(text, "=")
+		if !found || key == "" {
+			return nil, usage(fmt.Errorf("the label %q is not of the form KEY=VALUE", text))
+		}
+		if out == nil {
+			out = map[string]string{}
+		}
+		out[key] = value
+	}
+	return out, nil
 }

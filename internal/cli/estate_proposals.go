@@ -24,8 +24,8 @@ func (a *app) estateProposals(server *string) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "proposals", Short: "List endpoints that the estate may lack, and add or dismiss them", Args: cobra.NoArgs,
 		Long: `Lists endpoints that the estate may lack: host names in certificates that are served or lie in
-holdings, and what servers in holdings are told to serve. Nothing is visited for it. --accept adds
-one to the estate, --dismiss keeps one from being proposed again.`,
+holdings, and what servers in holdings are configured to serve. Nothing is visited for it. --accept
+adds one to the estate, --dismiss keeps one from being proposed again.`,
 		Example: `  nurvik estate proposals
   nurvik estate proposals --accept tides2.tarnholm.example:443 --owner "web crew"
   nurvik estate proposals --dismiss old.tarnholm.example:443`,
@@ -48,15 +48,9 @@ one to the estate, --dismiss keeps one from being proposed again.`,
 		if cmd.Flags().Changed("trust") {
 			answer.Set.Trust = &trusted
 		}
-		for _, l := range labels {
-			key, value, found := strings.Cut(l, "=")
-			if !found || key == "" {
-				return usage(fmt.Errorf("--label %q is not KEY=VALUE", l))
-			}
-			if answer.Set.Labels == nil {
-				answer.Set.Labels = map[string]string{}
-			}
-			answer.Set.Labels[key] = value
+		var err error
+		if answer.Set.Labels, err = labelsOf(labels); err != nil {
+			return err
 		}
 		if len(answer.Accept) == 0 && !answer.Set.Empty() {
 			return usage(errors.New("--owner, --policy, --trust and --label go with --accept"))
@@ -80,12 +74,12 @@ one to the estate, --dismiss keeps one from being proposed again.`,
 }
 
 func printProposals(w io.Writer, list api.Proposals) error {
-	if len(list.Items) == 0 {
-		_, err := fmt.Fprintln(w, "no proposals: every host name in the certificates and configuration that were seen "+
-			"is in the estate, or was dismissed")
+	if len(list.Items) == 0 && !list.More {
+		_, err := fmt.Fprintln(w, "no proposals: no certificate or configuration that was seen has a host name that "+
+			"the estate lacks, or all were dismissed. Wildcards and addresses propose nothing.")
 		return err
 	}
-	out := report.NewTable("endpoint", "met in")
+	out := report.NewTable("endpoint", "seen in")
 	for _, p := range list.Items {
 		out.AppendRow(table.Row{p.Endpoint, metWords(p)})
 	}
@@ -93,7 +87,7 @@ func printProposals(w io.Writer, list api.Proposals) error {
 		return err
 	}
 	if list.More {
-		_, err := fmt.Fprintln(w, "… and others, which are shown when some of these are answered")
+		_, err := fmt.Fprintln(w, "There are more: accept or dismiss some of these to see them.")
 		return err
 	}
 	return nil
@@ -106,8 +100,8 @@ func metWords(p proposal.Proposal) string {
 	for _, s := range p.Sources[:min(told, len(p.Sources))] {
 		lines = append(lines, text.WrapText(sourceWords(s), width))
 	}
-	if p.Met > told {
-		lines = append(lines, fmt.Sprintf("and %d more", p.Met-told))
+	if p.Places > told {
+		lines = append(lines, fmt.Sprintf("and %d more", p.Places-told))
 	}
 	return strings.Join(lines, "\n")
 }

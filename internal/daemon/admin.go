@@ -174,7 +174,8 @@ func (a *app) adminChange(c *service.Config) *cobra.Command {
 	flags.StringVar(&role, "role", "", "give this `ROLE`: viewer, auditor or administrator")
 	flags.BoolVar(&password, "new-password", false, "set a new password, which is asked for")
 	flags.StringVar(&file, "password-file", "", "set the password in the first line of `FILE`")
-	flags.BoolVar(&passkeys, "remove-passkeys", false, "for who has lost them: the password is enough then")
+	flags.BoolVar(&passkeys, "remove-passkeys", false,
+		"remove their passkeys, for somebody who has lost them; the password is enough then")
 	flags.BoolVar(&disable, "disable", false, "let them sign in no more; sessions and tokens end at once")
 	flags.BoolVar(&enable, "enable", false, "let them sign in again")
 	return cmd

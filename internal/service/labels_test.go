@@ -144,6 +144,14 @@ func TestOwnersAndLabels(t *testing.T) {
 	_, err = cranes.Audit(ctx, own.ID)
 	require.NoError(t, err)
 
+	metrics, err := http.NewRequestWithContext(ctx, http.MethodGet, address+"/metrics", nil)
+	require.NoError(t, err)
+	metrics.Header.Set("Authorization", "Bearer "+made.Secret)
+	response, err := http.DefaultTransport.RoundTrip(metrics)
+	require.NoError(t, err)
+	response.Body.Close()
+	assert.Equal(t, 401, response.StatusCode, "they count the whole estate")
+
 	// Whatever else there is, this token may not.
 	text, err := web.Document()
 	require.NoError(t, err)

@@ -110,7 +110,7 @@ describe('passkeys', () => {
   })
   it('say where browsers offer them, and when one cannot', async () => {
     const elsewhere = await signWith({ ...asked, address: 'https://nurvik.tarnholm.example' })
-    expect(elsewhere.ok ? '' : elsewhere.failure.words).toContain('at https://nurvik.tarnholm.example alone')
+    expect(elsewhere.ok ? '' : elsewhere.failure.words).toContain('only at https://nurvik.tarnholm.example.')
     vi.stubGlobal('PublicKeyCredential', undefined)
     const old = await signWith(asked)
     expect(old.ok ? '' : old.failure.words).toContain('This browser cannot use passkeys')

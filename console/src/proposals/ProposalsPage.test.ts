@@ -6,13 +6,13 @@ import { serve } from '../testing/serve'
 import ProposalsPage from './ProposalsPage.vue'
 
 const items = [
-  { endpoint: 'winch.tarnholm.example:443', met: 5, sources: [
+  { endpoint: 'winch.tarnholm.example:443', places: 5, sources: [
     { server: 'nginx', holding: 'quay', path: '/etc/nginx/winch.conf', line: 7 },
     { endpoint: 'cranes.tarnholm.example:443', certificate: 'aa' },
     { holding: 'quay', path: '/etc/ssl/winch.p12', certificate: 'bb' },
     { holding: 'quay', path: '/etc/ssl/copy.pem', line: 1, certificate: 'cc' },
   ] },
-  { endpoint: 'jib.tarnholm.example:443', met: 1, sources: [{ endpoint: 'cranes.tarnholm.example:443' }] },
+  { endpoint: 'jib.tarnholm.example:443', places: 1, sources: [{ endpoint: 'cranes.tarnholm.example:443' }] },
 ]
 const shown = async (role: 'viewer' | 'auditor', answers: Record<string, unknown> = {}) => {
   const asked = serve({ 'GET /api/v1/proposals': { items }, ...answers })

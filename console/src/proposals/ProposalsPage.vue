@@ -3,7 +3,7 @@
   <p class="soft">{{ t('proposals.what') }}</p>
   <p v-if="failure" class="sheet" role="alert">{{ failure.words }} {{ failure.details.join('; ') }}</p>
   <p v-if="done" class="sheet" role="status" data-test="done">{{ t('proposals.done', done) }}</p>
-  <p v-if="items && !items.length" class="sheet" data-test="none">{{ t('proposals.none') }}</p>
+  <p v-if="items && !items.length && !others" class="sheet" data-test="none">{{ t('proposals.none') }}</p>
   <el-form
     v-if="items?.length && session.may('auditor')"
     class="sheet row"
@@ -52,7 +52,7 @@
           <td>{{ one.endpoint }}</td>
           <td>
             <div v-for="(source, i) in one.sources?.slice(0, shown)" :key="i">{{ sourceWords(source) }}</div>
-            <div v-if="one.met > shown" class="soft">{{ t('proposals.more', { count: one.met - shown }) }}</div>
+            <div v-if="one.places > shown" class="soft">{{ t('proposals.more', { count: one.places - shown }) }}</div>
           </td>
         </tr>
       </tbody>

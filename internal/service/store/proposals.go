@@ -12,8 +12,12 @@ import (
 	"nurvik/core/proposal"
 )
 
-// mostNames bounds how many names of certificates are looked at for proposals.
-const mostNames = 20_000
+// How many names are looked at for proposals: altogether, and of one certificate, so that a hostile one does not fill
+// the list.
+const (
+	mostNames = 20_000
+	mostOfOne = 100
+)
 
 // seenLately is how long a certificate that was not seen again says anything of what there is.
 const seenLately = 90 * 24 * time.Hour
@@ -24,7 +28,7 @@ func (s *Store) NamesElsewhere(ctx context.Context, now time.Time) (out []propos
 	rows, err := s.Pool.Query(ctx, `
 		SELECT n.name, c.sha256, coalesce(e.target, ''), coalesce(h.id, 0), coalesce(h.name, ''), p.path, p.line
 		FROM certificates c
-		CROSS JOIN unnest(c.names) n (name)
+		CROSS JOIN unnest(c.names[1:$4]) n (name)
 		JOIN sightings x ON x.certificate = c.sha256 AND x.kind = 'certificate'
 		JOIN places p ON p.id = x.place_id
 		LEFT JOIN endpoints e ON e.id = p.endpoint_id
@@ -33,7 +37,9 @@ func (s *Store) NamesElsewhere(ctx context.Context, now time.Time) (out []propos
 			AND NOT EXISTS (SELECT FROM sightings y WHERE y.place_id = p.id AND y.last_seen > x.last_seen)
 			AND NOT EXISTS (SELECT FROM endpoints k WHERE k.host = lower(n.name))
 			AND NOT EXISTS (SELECT FROM endpoints k WHERE k.settings -> 'names' @> to_jsonb(lower(n.name)))
-		ORDER BY n.name, c.sha256, p.id LIMIT $3`, now, now.Add(-seenLately), mostNames+1)
+			AND NOT EXISTS (SELECT FROM dismissed_proposals d WHERE d.endpoint = coalesce(
+				replace(e.target, e.host || ':', lower(n.name) || ':'), lower(n.name) || ':443'))
+		ORDER BY n.name, c.sha256, p.id LIMIT $3`, now, now.Add(-seenLately), mostNames+1, mostOfOne)
 	if err != nil {
 		return nil, false, err
 	}

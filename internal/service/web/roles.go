@@ -161,7 +161,7 @@ func knownOnly(next http.Handler) http.Handler {
 // measured lets only those read metrics who may.
 func measured(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if who := auth.From(r.Context()); !who.Role.Includes(auth.Metrics) {
+		if who := auth.From(r.Context()); !who.Role.Includes(auth.Metrics) || who.Label != "" {
 			problem(w, http.StatusUnauthorized, "metrics need a token of the role metrics, or an administrator")
 			return
 		}
