@@ -123,13 +123,23 @@ func write(t *testing.T, path string, data []byte) {
 	require.NoError(t, os.WriteFile(path, data, mode))
 }
 
-// free is a loopback address that nothing listens on.
+// given are the addresses that free has returned: the system may offer a port again, and a server that listens on
+// several then has one twice.
+var given = map[netip.AddrPort]bool{}
+
+// free is a loopback address that nothing listens on, and another one at every call.
 func free(t *testing.T) netip.AddrPort {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer l.Close()
-	return netip.MustParseAddrPort(l.Addr().String())
+	for {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		address := netip.MustParseAddrPort(l.Addr().String())
+		require.NoError(t, l.Close())
+		if !given[address] {
+			given[address] = true
+			return address
+		}
+	}
 }
 
 // process is a server that was started.
