@@ -289,6 +289,61 @@ func TestConsole(t *testing.T) {
 		require.NoError(t, d.client(t).RemoveEndpoint(t.Context(), list[0].ID)) // nobody answers there
 	})
 
+	t.Run("an endpoint is added, changed and removed", func(t *testing.T) {
+		const form = `[data-test="endpoint-form"] `
+		b.do(t, chromedp.Navigate(d.address+"/"), chromedp.WaitVisible(`[data-test="add-endpoint"]`),
+			chromedp.Click(`[data-test="add-endpoint"]`), chromedp.WaitVisible(form+`input[data-test="endpoint"]`),
+			chromedp.SendKeys(form+`input[data-test="endpoint"]`, "turnbuckle.tarnholm.example"),
+			chromedp.SendKeys(form+`input[data-test="visit-at"]`, "127.30.1"),
+			chromedp.SendKeys(form+`textarea[data-test="labels"]`, "about=turns\nquay=west"),
+			chromedp.Click(form+`[data-test="save"]`), chromedp.WaitVisible(form+`[role="alert"]`))
+		assert.Contains(t, b.text(t, form+`[role="alert"]`), `"127.30.1" is no address to visit`)
+		evaluate[bool](t, b, `(() => { const input = document.querySelector('input[data-test="visit-at"]')
+			input.value = '127.30.1.1'; return input.dispatchEvent(new Event('input')) })()`)
+		b.do(t, chromedp.Click(form+`[data-test="save"]`),
+			chromedp.WaitVisible(`[data-test="change-endpoint"]`))
+		list, err := d.client(t).Endpoints(t.Context(), client.EndpointFilter{Search: "turnbuckle"})
+		require.NoError(t, err)
+		require.Len(t, list, 1)
+		assert.Equal(t, []string{"127.30.1.1"}, list[0].VisitAt)
+		assert.Equal(t, map[string]string{"about": "turns", "quay": "west"}, list[0].Labels)
+
+		b.do(t, chromedp.Click(`[data-test="change-endpoint"]`), chromedp.WaitVisible(form+`textarea[data-test="notes"]`),
+			chromedp.SendKeys(form+`textarea[data-test="notes"]`, "Ask the deck hands."),
+			chromedp.Click(form+`[data-test="save"]`), chromedp.WaitNotPresent(form), chromedp.WaitVisible(`.notes`))
+		assert.Equal(t, "Ask the deck hands.", b.text(t, `.notes`))
+		o := nurvik(t, "estate", "change", "turnbuckle.tarnholm.example", "--owner", "deck crew", "--server", d.address)
+		assert.Equal(t, 0, o.status, o.stderr)
+		list, err = d.client(t).Endpoints(t.Context(), client.EndpointFilter{Search: "turnbuckle"})
+		require.NoError(t, err)
+		assert.Equal(t, []string{"Ask the deck hands.", "deck crew"}, []string{list[0].Notes, list[0].Owner},
+			"a change of one setting keeps the others")
+
+		b.do(t, chromedp.Reload(), chromedp.WaitVisible(`[data-test="remove-endpoint"]`),
+			chromedp.Click(`[data-test="remove-endpoint"]`), chromedp.WaitVisible(`.el-popconfirm .el-button--primary`),
+			chromedp.Click(`.el-popconfirm .el-button--primary`), chromedp.WaitVisible(`[data-test="add-endpoint"]`))
+		list, err = d.client(t).Endpoints(t.Context(), client.EndpointFilter{Search: "turnbuckle"})
+		require.NoError(t, err)
+		assert.Empty(t, list)
+	})
+
+	t.Run("a search of a network", func(t *testing.T) {
+		b.do(t, chromedp.Navigate(d.address+"/proposals"), chromedp.WaitVisible(`[data-test="search"]`),
+			chromedp.Click(`[data-test="start"]`), chromedp.WaitVisible(`[data-test="last"]`))
+		assert.Contains(t, b.text(t, `[data-test="last"]`), "of 256 places answered TLS")
+		b.eventually(t, `document.body.innerText.includes("a search, at 127.30.7.41:")`,
+			"a server that only outsiders reach is proposed")
+		o := nurvik(t, "estate", "search", "--server", d.address)
+		assert.Equal(t, 0, o.status, o.stderr)
+		assert.Contains(t, o.stdout, "by harbour-master, 127.30.7.0/24 on port ")
+		o = nurvik(t, "estate", "search", "127.30.7.40/31", "--server", d.address)
+		assert.Equal(t, 0, o.status, o.stderr)
+		assert.Contains(t, o.stdout, "finished; 2 places answered TLS")
+		o = nurvik(t, "estate", "search", "10.0.0.0/8", "--server", d.address)
+		assert.Equal(t, 2, o.status)
+		assert.Contains(t, o.stderr, "--search-network 10.0.0.0/8=443")
+	})
+
 	t.Run("a schedule", func(t *testing.T) {
 		const form = `[data-test="schedule-form"] `
 		b.do(t, chromedp.Navigate(d.address+"/audits"), chromedp.WaitVisible(`[data-test="none"]`),

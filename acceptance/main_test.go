@@ -128,7 +128,8 @@ func serve(t *testing.T, data string, arguments ...string) *daemon {
 	d := &daemon{address: "http://" + address, log: &bytes.Buffer{}, done: make(chan error, 1)}
 	arguments = append([]string{"serve", "--data", data, "--listen", address, "--resolver", estate.NameServer,
 		"--resolver-validates", "--unsafe-disk", "--fetch", "--allow-visit", "127.0.0.0/8", "--allow-network",
-		fmt.Sprintf("127.0.0.0/8=%d", estate.Port)}, arguments...)
+		fmt.Sprintf("127.0.0.0/8=%d", estate.Port), "--search-network",
+		fmt.Sprintf("127.30.7.0/24=%d", estate.Port)}, arguments...)
 	d.cmd = exec.Command(filepath.Join(binaries, "nurvikd"), arguments...)
 	d.cmd.Stderr = d.log
 	stdout, err := d.cmd.StdoutPipe()

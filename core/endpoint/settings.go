@@ -27,15 +27,18 @@ type Settings struct {
 	Trust         []string          `yaml:"trust,omitempty,flow" json:"trust,omitempty" maxItems:"50" doc:"Trust stores of which one must accept; none means the system's"`
 	Audiences     []string          `yaml:"audiences,omitempty,flow" json:"audiences,omitempty" maxItems:"50" doc:"Trust stores that must all accept"`
 	Vantages      []string          `yaml:"vantages,omitempty,flow" json:"vantages,omitempty" maxItems:"20" doc:"Vantages that the service visits it from; none means where the service is"`
+	Schedule      string            `yaml:"schedule,omitempty" json:"schedule,omitempty" maxLength:"100" doc:"The schedule of the service that audits it, and no other one"`
 	Owner         string            `yaml:"owner,omitempty" json:"owner,omitempty" maxLength:"200" doc:"Who sees to it, such as a team"`
 	Labels        map[string]string `yaml:"labels,omitempty" json:"labels,omitempty"`
 	Notes         string            `yaml:"notes,omitempty" json:"notes,omitempty" maxLength:"4000" doc:"What people should know of it; lines are kept"`
 }
 
-// Known says which trust stores and policies there are; nil allows any.
+// Known says which trust stores, policies and schedules there are; nil allows any.
 type Known struct {
 	Stores   map[string]bool
 	Policies map[string]bool
+	// Schedules of the service.
+	Schedules map[string]bool
 }
 
 // Defect is something wrong in settings, with the field that it is in, as the JSON names it.
@@ -119,6 +122,12 @@ func (s *Settings) Settle(known Known) []Defect {
 	if utf8.RuneCountInString(s.Owner) > maxOwner {
 		fail("owner", fmt.Errorf("it is longer than %d characters", maxOwner))
 	}
+	if err := plain.Check(s.Schedule, false); err != nil {
+		fail("schedule", err)
+	}
+	if s.Schedule != "" && known.Schedules != nil && !known.Schedules[s.Schedule] {
+		fail("schedule", fmt.Errorf("there is no schedule %q; \"nurvik schedule add\" adds one", s.Schedule))
+	}
 	if err := plain.Check(s.Notes, true); err != nil {
 		fail("notes", err)
 	}
@@ -150,7 +159,7 @@ func (s Settings) Equal(o Settings) bool {
 		s.Policy == o.Policy && slices.Equal(s.Names, o.Names) && slices.Equal(s.VisitAt, o.VisitAt) &&
 		slices.Equal(s.Trust, o.Trust) &&
 		slices.Equal(s.Audiences, o.Audiences) && slices.Equal(s.Vantages, o.Vantages) &&
-		s.Owner == o.Owner && s.Notes == o.Notes && maps.Equal(s.Labels, o.Labels)
+		s.Schedule == o.Schedule && s.Owner == o.Owner && s.Notes == o.Notes && maps.Equal(s.Labels, o.Labels)
 }
 
 // References are the names that must be covered; those that are no names are passed over.

@@ -1,6 +1,6 @@
 // Package proposal says which endpoints an estate may lack, from what has been seen elsewhere: names in certificates
-// that are served or lie in files, and places where servers are told to serve TLS. Whether they belong to the estate is
-// for a person to decide.
+// that are served or lie in files, places where servers are told to serve TLS, and what answers in networks that are
+// searched. Whether they belong to the estate is for a person to decide.
 package proposal
 
 import (
@@ -13,7 +13,7 @@ import (
 	"nurvik/core/naming"
 )
 
-// Source is where an endpoint was met: in a certificate, or in the configuration of a server.
+// Source is where an endpoint was met: in a certificate, in the configuration of a server, or in a search of a network.
 type Source struct {
 	Certificate string `json:"certificate,omitempty" doc:"SHA-256 of a certificate with the name"`
 	Endpoint    string `json:"endpoint,omitempty" doc:"That serves it"`
@@ -22,6 +22,7 @@ type Source struct {
 	Path        string `json:"path,omitempty"`
 	Line        int    `json:"line,omitempty"`
 	Server      string `json:"server,omitempty" doc:"Whose configuration names it, such as nginx"`
+	Address     string `json:"address,omitempty" doc:"Or the address with its port that answered a search"`
 }
 
 // Seen is an endpoint that was met somewhere.

@@ -26,6 +26,7 @@ type EndpointFilter struct {
 // BulkSettings are what many endpoints are set to.
 type BulkSettings struct {
 	Policy        *string           `json:"policy,omitempty" maxLength:"100" doc:"Empty for that which is usual"`
+	Schedule      *string           `json:"schedule,omitempty" maxLength:"100" doc:"Empty for those that select it by label, or the whole estate"`
 	Owner         *string           `json:"owner,omitempty" maxLength:"200"`
 	Trust         *[]string         `json:"trust,omitempty" maxItems:"50"`
 	Audiences     *[]string         `json:"audiences,omitempty" maxItems:"50"`
@@ -37,6 +38,7 @@ type BulkSettings struct {
 // Empty reports whether nothing is set.
 func (s BulkSettings) Empty() bool {
 	return s.Policy == nil && s.Owner == nil && s.Trust == nil && s.Audiences == nil && s.Vantages == nil &&
+		s.Schedule == nil &&
 		s.Authenticated == nil && len(s.Labels) == 0
 }
 
@@ -44,6 +46,9 @@ func (s BulkSettings) Empty() bool {
 func (s BulkSettings) Over(settings EndpointSettings) EndpointSettings {
 	if s.Policy != nil {
 		settings.Policy = *s.Policy
+	}
+	if s.Schedule != nil {
+		settings.Schedule = *s.Schedule
 	}
 	if s.Owner != nil {
 		settings.Owner = *s.Owner

@@ -13,17 +13,17 @@ type Endpoint struct {
 	ID  int64  `json:"id"`
 	Tag string `json:"tag" doc:"Changes with what is set of it; as If-Match it keeps a change from undoing another one"`
 	EndpointSettings
-	Verdict  string     `json:"verdict" enum:",sound,at-risk,faulty,unreachable" doc:"Empty until it is judged for the first time"`
-	NotAfter *time.Time `json:"not_after,omitempty" doc:"When the leaf served last expires"`
-	Issuer   string     `json:"issuer,omitempty" doc:"Who issued it"`
-	Faults   int        `json:"faults"`
-	Risks    int        `json:"risks"`
-	Notes    int        `json:"notes"`
-	Waived   int        `json:"waived" doc:"Findings that are waived, and do not count"`
-	Codes    []string   `json:"codes" doc:"Codes of the findings that count, the worst first, each once"`
-	JudgedBy string     `json:"judged_by,omitempty" doc:"The policy that it was judged by"`
-	JudgedAt *time.Time `json:"judged_at,omitempty"`
-	AuditID  *int64     `json:"audit_id,omitempty" doc:"The audit that judged it"`
+	Verdict      string     `json:"verdict" enum:",sound,at-risk,faulty,unreachable" doc:"Empty until it is judged for the first time"`
+	NotAfter     *time.Time `json:"not_after,omitempty" doc:"When the leaf served last expires"`
+	Issuer       string     `json:"issuer,omitempty" doc:"Who issued it"`
+	Faults       int        `json:"faults"`
+	Risks        int        `json:"risks"`
+	NoteFindings int        `json:"note_findings" doc:"Findings that are notes; the notes that people write are in notes"`
+	Waived       int        `json:"waived" doc:"Findings that are waived, and do not count"`
+	Codes        []string   `json:"codes" doc:"Codes of the findings that count, the worst first, each once"`
+	JudgedBy     string     `json:"judged_by,omitempty" doc:"The policy that it was judged by"`
+	JudgedAt     *time.Time `json:"judged_at,omitempty"`
+	AuditID      *int64     `json:"audit_id,omitempty" doc:"The audit that judged it"`
 
 	Provisional bool `json:"provisional,omitempty" doc:"That audit has not ended: what other endpoints and the machines show is still to come"`
 }

@@ -33,7 +33,7 @@ func (a *app) estateCommand() *cobra.Command {
 	addServer(cmd, &server)
 	cmd.AddCommand(a.estateList(&server), a.estateAdd(&server), a.estateChange(&server), a.estateBulkChange(&server),
 		a.estateRemove(&server),
-		a.estateProposals(&server),
+		a.estateProposals(&server), a.estateSearch(&server),
 		a.estateImport(&server), a.estateExport(&server), a.estateHistory(&server), a.estateUnlocked(&server))
 	return cmd
 }
@@ -128,6 +128,7 @@ func (f *settingsFlags) add(cmd *cobra.Command) {
 	flags.StringArrayVar(&f.Audiences, "audience", nil, "require this trust `STORE` to accept; repeat for more")
 	flags.StringArrayVar(&f.Vantages, "vantage", nil,
 		"visit it from this `VANTAGE`, where a \"nurvikd work --vantage\" runs; repeat for more")
+	flags.StringVar(&f.Schedule, "schedule", "", "have it audited by this `SCHEDULE` of the service, and by no other one")
 	flags.StringVar(&f.Owner, "owner", "", "say that this `PERSON` or team sees to it")
 	flags.StringVar(&f.Notes, "notes", "", "keep this `TEXT` with it for people to read")
 	flags.StringArrayVar(&f.labels, "label", nil, "label the endpoint with `KEY=VALUE`; repeat for more")
@@ -207,6 +208,7 @@ func merged(cmd *cobra.Command, present, given api.EndpointSettings) api.Endpoin
 		"trust":         func() { present.Trust = nonEmpty(given.Trust) },
 		"audience":      func() { present.Audiences = nonEmpty(given.Audiences) },
 		"vantage":       func() { present.Vantages = nonEmpty(given.Vantages) },
+		"schedule":      func() { present.Schedule = given.Schedule },
 		"owner":         func() { present.Owner = given.Owner },
 		"notes":         func() { present.Notes = given.Notes },
 		"label":         func() { present.Labels = given.Labels },

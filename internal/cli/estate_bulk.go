@@ -20,7 +20,7 @@ import (
 
 func (a *app) estateBulkChange(server *string) *cobra.Command {
 	var c api.BulkChange
-	var policyName, owner string
+	var policyName, scheduleName, owner string
 	var trusted, audiences, vantages, labels []string
 	var authenticated bool
 	cmd := &cobra.Command{
@@ -36,6 +36,9 @@ changed. Settings that are not named stay as they are. --dry-run shows what woul
 		flags := cmd.Flags()
 		if flags.Changed("policy") {
 			c.Set.Policy = &policyName
+		}
+		if flags.Changed("schedule") {
+			c.Set.Schedule = &scheduleName
 		}
 		if flags.Changed("owner") {
 			c.Set.Owner = &owner
@@ -60,7 +63,7 @@ changed. Settings that are not named stay as they are. --dry-run shows what woul
 		}
 		if c.Set.Empty() {
 			return usage(errors.New("nothing is to be changed: name --policy, --owner, --trust, --audience, " +
-				"--vantage, --authenticated or --label"))
+				"--vantage, --schedule, --authenticated or --label"))
 		}
 		if c.Filter == (api.EndpointFilter{}) {
 			return usage(errors.New("say which endpoints: --match-label, --match-owner, --match-text, " +
@@ -84,6 +87,8 @@ changed. Settings that are not named stay as they are. --dry-run shows what woul
 	flags.BoolVar(&c.Filter.All, "all", false, "change the whole estate")
 	flags.BoolVar(&c.Preview, "dry-run", false, "show what would change, and change nothing")
 	flags.StringVar(&policyName, "policy", "", "judge them by this `POLICY`; an empty one is the usual")
+	flags.StringVar(&scheduleName, "schedule", "",
+		"have them audited by this `SCHEDULE` and by no other one; an empty one is any that selects them")
 	flags.StringVar(&owner, "owner", "", "say that this `PERSON` or team sees to them")
 	flags.StringArrayVar(&trusted, "trust", nil, "one of these trust `STORES` must accept; repeat for more")
 	flags.StringArrayVar(&audiences, "audience", nil, "all of these trust `STORES` must accept; repeat for more")

@@ -24,8 +24,9 @@ func (a *app) estateProposals(server *string) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "proposals", Short: "List endpoints that the estate may lack, and add or dismiss them", Args: cobra.NoArgs,
 		Long: `Lists endpoints that the estate may lack: host names in certificates that are served or lie in
-holdings, and what servers in holdings are configured to serve. Nothing is visited for it. --accept
-adds one to the estate, --dismiss keeps one from being proposed again.`,
+holdings, what servers in holdings are configured to serve, and what searches of networks found
+("nurvik estate search"). Nothing is visited for it. --accept adds one to the estate, --dismiss keeps
+one from being proposed again.`,
 		Example: `  nurvik estate proposals
   nurvik estate proposals --accept tides2.tarnholm.example:443 --owner "web crew"
   nurvik estate proposals --dismiss old.tarnholm.example:443`,
@@ -75,8 +76,8 @@ adds one to the estate, --dismiss keeps one from being proposed again.`,
 
 func printProposals(w io.Writer, list api.Proposals) error {
 	if len(list.Items) == 0 && !list.More {
-		_, err := fmt.Fprintln(w, "no proposals: no certificate or configuration that was seen has a host name that "+
-			"the estate lacks, or all were dismissed. Wildcards and addresses propose nothing.")
+		_, err := fmt.Fprintln(w, "no proposals: no certificate, configuration or search that was seen leads to an "+
+			"endpoint that the estate lacks, or all were dismissed. Wildcards propose nothing.")
 		return err
 	}
 	out := report.NewTable("endpoint", "seen in")
@@ -114,6 +115,8 @@ func sourceWords(s proposal.Source) string {
 	switch {
 	case s.Server != "":
 		return "the configuration of " + s.Server + ", " + place
+	case s.Address != "":
+		return "a search, at " + s.Address
 	case s.Endpoint != "":
 		return "the certificate of " + s.Endpoint
 	}

@@ -128,6 +128,9 @@ func (a *app) serviceFlags(cmd *cobra.Command, c *service.Config) {
 	flags.IntVar(&c.KeepDays, "keep-days", 400,
 		"remove what the estate no longer shows after `N` days: audits, findings that are gone, certificates that were "+
 			"replaced; 0 keeps all for ever")
+	flags.StringArrayVar(&c.Searchable, "search-network", nil,
+		"let people search this `NETWORK` for endpoints that the estate lacks, such as 10.20.0.0/24, or on other ports "+
+			"than the usual ones with 10.20.0.0/24=443,9443; off by default; repeat for more")
 	a.workFlags(cmd, c)
 	flags.BoolVar(&c.UnsafeDisk, "unsafe-disk", false, "do not wait for the disk; for tests only")
 	_ = flags.MarkHidden("unsafe-disk")

@@ -113,6 +113,7 @@ func (a *app) demo(ctx context.Context, c service.Config, port uint16, once bool
 	c.SignIn.Accounts, c.SignIn.LetIn = demoPeople, demoPeople[0].Name
 	c.Issuers, c.Networks = true, append(c.Networks, fmt.Sprintf("127.0.0.0/8=%d", h.Port))
 	c.Visitable = append(c.Visitable, "127.0.0.0/8")
+	c.Searchable = append(c.Searchable, fmt.Sprintf("127.30.7.0/24=%d", h.Port))
 
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()

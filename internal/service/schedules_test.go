@@ -11,6 +11,7 @@ import (
 
 	"nurvik/core/endpoint"
 	"nurvik/internal/api"
+	"nurvik/internal/client"
 	"nurvik/internal/service/jobs"
 	"nurvik/internal/service/store"
 )
@@ -115,6 +116,38 @@ func TestSchedules(t *testing.T) {
 		require.NoError(t, err)
 		due(s, "1 second")
 		assert.WithinDuration(t, now.Add(time.Hour), *find("west").Next, time.Minute, "after the quiet hours")
+	})
+
+	t.Run("endpoints that name one", func(t *testing.T) {
+		s := add("moorings", api.ScheduleSettings{Every: 5, Label: "watch=moorings", Paused: true})
+		other := add("rest", api.ScheduleSettings{Every: 6, Label: "watch=west", Paused: true})
+		assert.Equal(t, []int{0, 1}, []int{s.Endpoints, other.Endpoints})
+		list, err := c.Endpoints(ctx, client.EndpointFilter{Label: "watch=west"})
+		require.NoError(t, err)
+		require.Len(t, list, 1)
+		settings := list[0].EndpointSettings
+		settings.Schedule = "nowhere"
+		_, err = c.ChangeEndpoint(ctx, list[0].ID, settings)
+		assert.ErrorContains(t, err, `there is no schedule "nowhere"`)
+		settings.Schedule = "moorings"
+		_, err = c.ChangeEndpoint(ctx, list[0].ID, settings)
+		require.NoError(t, err)
+		assert.Equal(t, []int{1, 0}, []int{find("moorings").Endpoints, find("rest").Endpoints},
+			"it is audited by the one that it names, and by no other")
+		assert.ErrorContains(t, c.RemoveSchedule(ctx, s.ID), "endpoints name this schedule")
+
+		_, err = c.ChangeSchedule(ctx, s.ID, api.ScheduleStart{Name: "berths", ScheduleSettings: s.ScheduleSettings})
+		require.NoError(t, err)
+		x, err := c.Examination(ctx, list[0].ID)
+		require.NoError(t, err)
+		assert.Equal(t, "berths", x.Endpoint.Schedule, "another name is taken over")
+		none := ""
+		_, err = c.BulkChange(ctx, api.BulkChange{Filter: api.EndpointFilter{Label: "watch=west"},
+			Set: api.BulkSettings{Schedule: &none}})
+		require.NoError(t, err)
+		assert.Equal(t, 1, find("rest").Endpoints)
+		require.NoError(t, c.RemoveSchedule(ctx, s.ID))
+		require.NoError(t, c.RemoveSchedule(ctx, other.ID))
 	})
 
 	t.Run("spread", func(t *testing.T) {

@@ -48,6 +48,7 @@ type Config struct {
 	Issuers     bool               // fetch issuers' certificates that chains lack
 	Networks    []string           // that issuers may be asked in, beside the public ones
 	Visitable   []string           // networks that may be visited, beside public and private ones
+	Searchable  []string           // networks that may be searched for endpoints, with ports
 	Console     fs.FS
 	Log         *slog.Logger
 	UnsafeDisk  bool // tests only: do not wait for the disk
@@ -105,8 +106,13 @@ func Run(ctx context.Context, c Config, ready func(address, setUp string)) (err 
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
 		&gauges{store: s, log: c.Log, now: s.Clock.Stamp})
 	own := opened.listener.Addr().(*net.TCPAddr).AddrPort()
-	queue, err := c.queue(ctx, s, told, jobs.Options{Gate: outbound.Visits(own, told.visitable),
-		Metrics: jobs.NewMetrics(registry), Keep: time.Duration(c.KeepDays) * 24 * time.Hour})
+	gate := outbound.Visits(own, told.visitable)
+	if err := visitable(told.searchable, gate); err != nil {
+		return err
+	}
+	queue, err := c.queue(ctx, s, told, jobs.Options{Gate: gate,
+		Searchable: told.searchable, Metrics: jobs.NewMetrics(registry),
+		Keep: time.Duration(c.KeepDays) * 24 * time.Hour})
 	if err != nil {
 		return err
 	}

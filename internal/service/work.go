@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"slices"
 	"time"
 
 	"nurvik/core/endpoint"
@@ -13,6 +14,7 @@ import (
 	"nurvik/core/plain"
 	"nurvik/core/policy"
 	"nurvik/core/probe"
+	"nurvik/core/proposal"
 	"nurvik/core/rescue"
 	"nurvik/internal/inquiry"
 	"nurvik/internal/outbound"
@@ -25,6 +27,7 @@ import (
 type settled struct {
 	network             probe.Network
 	networks, visitable []outbound.Network
+	searchable          proposal.Ranges
 	effort              facts.Effort
 }
 
@@ -39,6 +42,9 @@ func (c Config) check() (out settled, err error) {
 	if out.visitable, err = outbound.ParseNetworks(c.Visitable); err != nil {
 		return out, fmt.Errorf("--allow-visit: %w", err)
 	}
+	if out.searchable, err = c.searchable(); err != nil {
+		return out, fmt.Errorf("--search-network: %w", err)
+	}
 	if out.effort, err = facts.ParseEffort(c.Effort); err != nil {
 		return out, fmt.Errorf("--effort: %w", err)
 	}
@@ -51,6 +57,32 @@ func (c Config) check() (out settled, err error) {
 		return out, errors.New("--keep-days is a number of days, or 0 for ever")
 	}
 	return out, c.Limits.Check()
+}
+
+// searchedPorts are those of a network that names none.
+var searchedPorts = []uint16{25, 443, 465, 587, 636, 993, 995, 8443}
+
+// searchable are the networks that may be searched.
+func (c Config) searchable() (out proposal.Ranges, err error) {
+	networks, err := outbound.ParseNetworks(c.Searchable)
+	for _, n := range networks {
+		if len(n.Ports) == 0 {
+			n.Ports = searchedPorts
+		}
+		slices.Sort(n.Ports)
+		out = append(out, proposal.Range{Network: n.Prefix, Ports: slices.Compact(n.Ports)})
+	}
+	return out, errors.Join(err, out.Apart())
+}
+
+// visitable says which of the networks that may be searched cannot be visited.
+func visitable(searchable proposal.Ranges, gate *outbound.Gate) error {
+	for _, r := range searchable {
+		if err := gate.Check(netip.AddrPortFrom(r.Network.Addr(), r.Ports[0])); err != nil {
+			return fmt.Errorf("--search-network %s: %w", r.Network, err)
+		}
+	}
+	return nil
 }
 
 // queue makes the queue of jobs; what it is and what it counts is in the options.

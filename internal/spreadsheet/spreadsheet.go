@@ -47,6 +47,7 @@ var setters = map[string]func(s *endpoint.Settings, cell string) error{
 	"notes":       func(s *endpoint.Settings, cell string) error { s.Notes = cell; return nil },
 	"owner":       func(s *endpoint.Settings, cell string) error { s.Owner = cell; return nil },
 	"vantages":    func(s *endpoint.Settings, cell string) error { s.Vantages = list(cell); return nil },
+	"schedule":    func(s *endpoint.Settings, cell string) error { s.Schedule = cell; return nil },
 	"policy":      func(s *endpoint.Settings, cell string) error { s.Policy = cell; return nil },
 	"server-name": func(s *endpoint.Settings, cell string) error { s.ServerName = cell; return nil },
 	"http-port": func(s *endpoint.Settings, cell string) (err error) {

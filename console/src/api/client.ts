@@ -2,6 +2,7 @@ import createClient from 'openapi-fetch'
 import { t } from '../words/t'
 import type { components, paths } from './schema'
 
+export type EndpointSettings = components['schemas']['EndpointSettings']
 export type Endpoint = components['schemas']['Endpoint']
 export type Examination = components['schemas']['Examination']
 export type Audit = components['schemas']['Audit']
@@ -48,6 +49,8 @@ export type BulkChange = components['schemas']['BulkChange']
 export type BulkResult = components['schemas']['BulkResult']
 export type Worker = components['schemas']['Worker']
 export type Proposal = components['schemas']['ProposalProposal']
+export type NetworkSearch = components['schemas']['Search']
+export type NetworkSearches = components['schemas']['Searches']
 export type ProposalAnswer = components['schemas']['ProposalAnswer']
 export type Schedule = components['schemas']['Schedule']
 export type ScheduleStart = components['schemas']['ScheduleStart']

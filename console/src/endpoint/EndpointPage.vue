@@ -18,7 +18,27 @@
         @click="audits.start([id])"
         >{{ t('audit.startOne') }}</el-button
       >
+      <template v-if="session.may('auditor')">
+        <el-button size="small" data-test="change-endpoint" @click="changing = true">{{ t('form.change') }}</el-button>
+        <el-popconfirm
+          :title="t('form.removeSure')"
+          :confirm-button-text="t('form.removeYes')"
+          :cancel-button-text="t('findings.leave')"
+          width="260"
+          @confirm="handleRemove"
+        >
+          <template #reference>
+            <el-button size="small" data-test="remove-endpoint">{{ t('form.remove') }}</el-button>
+          </template>
+        </el-popconfirm>
+      </template>
     </header>
+    <EndpointForm
+      v-if="changing"
+      :of="examination.endpoint"
+      @saved="handleSaved"
+      @leave="changing = false"
+    />
     <dl class="facts">
       <template v-for="fact in facts" :key="fact.title">
         <div>
@@ -93,7 +113,8 @@
 
 <script lang="ts" setup>
 import { computed, onMounted, ref, watch } from 'vue'
-import { api, result } from '../api/client'
+import { useRouter } from 'vue-router'
+import { api, asJSON, ifMatch, result } from '../api/client'
 import { useAudits } from '../audits/audits'
 import FindingActions from '../findings/FindingActions.vue'
 import FindingCard from '../findings/FindingCard.vue'
@@ -104,6 +125,7 @@ import AudienceTable from './AudienceTable.vue'
 import ChainDrawing from './ChainDrawing.vue'
 import CoverageMatrix from './CoverageMatrix.vue'
 import DeploymentTable from './DeploymentTable.vue'
+import EndpointForm from './EndpointForm.vue'
 import HistoryList from './HistoryList.vue'
 import LeafDetails from './LeafDetails.vue'
 import ProtocolTable from './ProtocolTable.vue'
@@ -118,6 +140,8 @@ const session = useSession()
 const examination = ref<Examination>()
 const failure = ref<Failure>()
 const coverage = ref<Coverage>()
+const changing = ref(false)
+const router = useRouter()
 
 async function load() {
   const asked = props.id
@@ -132,6 +156,18 @@ async function load() {
   examination.value = answer.ok ? answer.value : undefined
 }
 onMounted(load)
+
+function handleSaved() {
+  changing.value = false
+  return load()
+}
+
+async function handleRemove() {
+  const params = { path: { id: props.id }, header: ifMatch(examination.value?.endpoint.tag) }
+  const answer = await result(api.DELETE('/api/v1/endpoints/{id}', { params, ...asJSON }))
+  if (answer.ok) await router.push({ name: 'estate' })
+  else failure.value = answer.failure
+}
 watch(() => [props.id, audits.ended], load)
 
 const findings = computed(() => examination.value?.findings ?? [])
@@ -167,6 +203,7 @@ const facts = computed(() => {
     { title: t('endpoint.vantages'), value: list(endpoint.vantages) },
     { title: t('endpoint.audiences'), value: list(endpoint.audiences) },
     { title: t('endpoint.policy'), value: endpoint.judged_by ?? '' },
+    { title: t('form.schedule'), value: endpoint.schedule ?? '' },
     { title: t('endpoint.owner'), value: endpoint.owner ?? '' },
     {
       title: t('endpoint.labels'),

@@ -29,8 +29,16 @@
     <router-link class="el-button beside" :to="{ name: 'proposals' }" data-test="proposals">{{
       t('proposals.title')
     }}</router-link>
+    <el-button v-if="session.may('auditor')" data-test="add-endpoint" @click="adding = true">{{
+      t('form.add')
+    }}</el-button>
     <el-button v-if="session.may('auditor')" data-test="many" @click="changing = true">{{ t('many.open') }}</el-button>
   </div>
+  <EndpointForm
+    v-if="adding"
+    @saved="(one) => $router.push({ name: 'endpoint', params: { id: one.id } })"
+    @leave="adding = false"
+  />
   <BulkForm v-if="changing" :of="query" @done="handleChanged" @leave="changing = false" />
 
   <p v-if="failure" class="sheet" role="alert">{{ t('failure.title') }}: {{ failure.words }}</p>
@@ -85,6 +93,7 @@
 <script lang="ts" setup>
 import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
 import { useAudits } from '../audits/audits'
+import EndpointForm from '../endpoint/EndpointForm.vue'
 import VerdictMark from '../look/VerdictMark.vue'
 import { verdicts } from '../look/verdicts'
 import { useSession } from '../people/session'
@@ -101,6 +110,7 @@ const titles: Record<Column, WordKey> = { verdict: 'estate.verdict', target: 'es
 const audits = useAudits()
 const session = useSession()
 const changing = ref(false)
+const adding = ref(false)
 const { query, items, counts, next, loaded, failure, load, more, sortBy } = useEndpoints()
 const total = computed(() => Object.values(counts.value).reduce((sum, n) => sum + n, 0))
 

@@ -1,6 +1,7 @@
 <template>
   <h1>{{ t('proposals.title') }}</h1>
   <p class="soft">{{ t('proposals.what') }}</p>
+  <NetworkSearch @ended="load" />
   <p v-if="failure" class="sheet" role="alert">{{ failure.words }} {{ failure.details.join('; ') }}</p>
   <p v-if="done" class="sheet" role="status" data-test="done">{{ t('proposals.done', done) }}</p>
   <p v-if="items && !items.length && !others" class="sheet" data-test="none">{{ t('proposals.none') }}</p>
@@ -67,6 +68,7 @@ import { api, result } from '../api/client'
 import { vFolding } from '../look/folding'
 import { useSession } from '../people/session'
 import { t } from '../words/t'
+import NetworkSearch from './NetworkSearch.vue'
 import type { Failure, Proposal, ProposalAnswer } from '../api/client'
 
 const shown = 3 // places of one proposal
@@ -120,6 +122,7 @@ function dismiss() {
 function sourceWords(source: NonNullable<Proposal['sources']>[number]): string {
   const place = `${source.holding}:${source.path}${source.line ? `:${source.line}` : ''}`
   if (source.server) return t('proposals.configured', { server: source.server, place })
+  if (source.address) return t('proposals.answered', { address: source.address })
   if (source.endpoint) return t('proposals.served', { endpoint: source.endpoint })
   return t('proposals.file', { place })
 }

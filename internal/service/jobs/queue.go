@@ -22,6 +22,7 @@ import (
 	"nurvik/core/facts"
 	"nurvik/core/limits"
 	"nurvik/core/probe"
+	"nurvik/core/proposal"
 	"nurvik/core/rescue"
 	"nurvik/internal/inquiry"
 	"nurvik/internal/outbound"
@@ -44,18 +45,20 @@ type Options struct {
 	Visits   int    // visits under way at once; default 50
 	Network  probe.Network
 	Gate     *outbound.Gate // of visits; nil lets through everything
-	Limits   limits.Limits
-	Effort   facts.Effort  // of each visit; "" for the usual
-	Visit    Visit         // in the place of a real visit, for benchmarks; nil visits
-	Desk     *inquiry.Desk // asks the issuers; nil asks nothing
-	Log      *slog.Logger
-	Metrics  *Metrics
-	Now      func() time.Time
-	Keep     time.Duration // how long old records are kept; 0 for ever
-	Drain    time.Duration // how long jobs that are under way may take to end at a stop; default 3 s
-	Absent   time.Duration // after which nobody waits for a vantage at which nobody works; default 2 minutes
-	Turn     time.Duration // of a job that goes on with one portion after another; default 5 minutes
-	Report   rescue.Report // takes defects of ours to the log
+	// Networks that this process may search for endpoints, with the ports; none by default.
+	Searchable proposal.Ranges
+	Limits     limits.Limits
+	Effort     facts.Effort  // of each visit; "" for the usual
+	Visit      Visit         // in the place of a real visit, for benchmarks; nil visits
+	Desk       *inquiry.Desk // asks the issuers; nil asks nothing
+	Log        *slog.Logger
+	Metrics    *Metrics
+	Now        func() time.Time
+	Keep       time.Duration // how long old records are kept; 0 for ever
+	Drain      time.Duration // how long jobs that are under way may take to end at a stop; default 3 s
+	Absent     time.Duration // after which nobody waits for a vantage at which nobody works; default 2 minutes
+	Turn       time.Duration // of a job that goes on with one portion after another; default 5 minutes
+	Report     rescue.Report // takes defects of ours to the log
 }
 
 // Visit makes one visit, as probe.Prober.Visit does.
@@ -134,6 +137,7 @@ func Open(ctx context.Context, s *store.Store, o Options) (*Queue, error) {
 	river.AddWorker(workers, &closeWorker{queue: q})
 	river.AddWorker(workers, &holdingWorker{queue: q})
 	river.AddWorker(workers, &whatIfWorker{queue: q})
+	river.AddWorker(workers, newSearchWorker(q))
 	q.worker, err = river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
 		ID:          q.id(),
 		Workers:     workers,
@@ -159,6 +163,9 @@ func (o Options) queues() map[string]river.QueueConfig {
 	if o.Vantage == "" || o.Kind != "work" {
 		out[river.QueueDefault], out[judgeQueue] = river.QueueConfig{MaxWorkers: 4}, river.QueueConfig{MaxWorkers: 4}
 		out[visitQueue] = river.QueueConfig{MaxWorkers: o.Visits}
+	}
+	if len(o.Searchable) > 0 && o.Kind != "work" {
+		out[searchQueue] = river.QueueConfig{MaxWorkers: 1}
 	}
 	return out
 }

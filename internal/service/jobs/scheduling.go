@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
-	"strings"
 	"time"
 
 	"nurvik/internal/service/schedule"
@@ -64,15 +63,14 @@ func (q *Queue) begin(ctx context.Context, tx *store.Tx, row *store.Schedule, no
 		}
 	}
 	a := &store.Audit{State: store.Planning, CreatedAt: now, Schedule: row.Name, ScheduleSettings: &row.Settings}
-	key, value, _ := strings.Cut(row.Settings.Label, "=")
-	count, err := tx.CreateAudit(a, store.Selection{LabelKey: key, LabelValue: value})
+	count, err := tx.CreateAudit(a, row.Selection())
 	if err != nil {
 		return err
 	}
 	if count == 0 {
-		row.Skipped = "no endpoint has the label " + row.Settings.Label
-		if key == "" {
-			row.Skipped = "the estate is empty"
+		row.Skipped = "no endpoint has the label " + row.Settings.Label + " or names this schedule"
+		if row.Settings.Label == "" {
+			row.Skipped = "no endpoint is left for it: the estate is empty, or all name other schedules"
 		}
 		if err := tx.ForgetAudit(a.ID); err != nil {
 			return err

@@ -61,6 +61,8 @@ var sweepRules = []sweepRule{
 		` OR state = 'visiting' AND judge_queued AND id NOT IN ` + live("'judge'", "audit_id")},
 	{what: "what-ifs given up", rare: true, statement: `UPDATE what_ifs SET state = 'failed', failure = '` + gaveUp + `',
 		finished_at = now() WHERE state = 'judging' AND id NOT IN ` + live("'what-if'", "what_if_id")},
+	{what: "searches given up", rare: true, statement: `UPDATE searches SET state = 'failed', failure = '` + gaveUp + `',
+		finished_at = now() WHERE state = 'searching' AND id NOT IN ` + live("'search'", "search_id")},
 	{what: "holdings given up", rare: true, statement: `UPDATE holdings SET failure = '` + gaveUp + `',
 		judged_version = version WHERE judged_version < version AND id NOT IN ` + live("'holding'", "holding_id")},
 }

@@ -14,6 +14,26 @@ import (
 type Selection struct {
 	EndpointIDs          []int64
 	LabelKey, LabelValue string
+	// Of a schedule: those that name it, and of the others those that name none.
+	Schedule string
+}
+
+// where is the condition on endpoints.
+func (s Selection) where() (condition string, arguments []any) {
+	condition = "true"
+	if len(s.EndpointIDs) > 0 {
+		condition += " AND id IN ?"
+		arguments = append(arguments, s.EndpointIDs)
+	}
+	if s.LabelKey != "" {
+		condition += " AND " + labelled
+		arguments = append(arguments, label(s.LabelKey, s.LabelValue))
+	}
+	if s.Schedule != "" {
+		condition = "(schedule = ? OR schedule IS NULL AND " + condition + ")"
+		arguments = append([]any{s.Schedule}, arguments...)
+	}
+	return condition, arguments
 }
 
 // CreateAudit inserts the audit and an examination for each endpoint. It
@@ -28,18 +48,9 @@ func (t *Tx) CreateAudit(a *Audit, of Selection) (int, error) {
 	if err := t.db.Create(a).Error; err != nil {
 		return 0, err
 	}
-	insert := "INSERT INTO examinations (audit_id, endpoint_id) SELECT ?, id FROM endpoints"
-	arguments := []any{a.ID}
-	insert += " WHERE true"
-	if len(of.EndpointIDs) > 0 {
-		insert += " AND id IN ?"
-		arguments = append(arguments, of.EndpointIDs)
-	}
-	if of.LabelKey != "" {
-		insert += " AND " + labelled
-		arguments = append(arguments, label(of.LabelKey, of.LabelValue))
-	}
-	result := t.db.Exec(insert, arguments...)
+	condition, arguments := of.where()
+	result := t.db.Exec("INSERT INTO examinations (audit_id, endpoint_id) SELECT ?, id FROM endpoints WHERE "+condition,
+		append([]any{a.ID}, arguments...)...)
 	if result.Error != nil {
 		return 0, result.Error
 	}

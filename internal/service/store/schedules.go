@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -28,6 +29,10 @@ const maxSchedules = 200
 
 // ErrTooManySchedules says that there are as many as there may be.
 var ErrTooManySchedules = errors.New("there are 200 schedules already; remove one that is not needed any more")
+
+// ErrScheduleInUse says that endpoints name a schedule.
+var ErrScheduleInUse = errors.New("endpoints name this schedule; give them another one first, or none: " +
+	"\"nurvik estate bulk-change\"")
 
 // Schedules returns all, by name.
 func (s *Store) Schedules(ctx context.Context) (out []Schedule, err error) {
@@ -60,31 +65,50 @@ func (s *Store) AddSchedule(ctx context.Context, row *Schedule) error {
 // ChangeSchedule stores another name and other settings, and when the next audit is due, where one of the tags is its.
 func (s *Store) ChangeSchedule(ctx context.Context, row Schedule, tags string) error {
 	return s.Tx(ctx, func(t *Tx) error {
-		if _, err := expected[Schedule](t, tags, "id = ?", row.ID); err != nil {
+		before, err := expected[Schedule](t, tags, "id = ?", row.ID)
+		if err != nil {
 			return err
 		}
-		return taken(t.db.Model(&row).Select("name", "settings", "next_at").Updates(&row).Error)
+		if before.Name == row.Name {
+			return t.db.Model(&row).Select("settings", "next_at").Updates(&row).Error
+		}
+		if err := t.db.Exec("SET CONSTRAINTS endpoints_schedule_known DEFERRED").Error; err != nil {
+			return err
+		}
+		if err := taken(t.db.Model(&row).Select("name", "settings", "next_at").Updates(&row).Error); err != nil {
+			return err
+		}
+		return t.db.Exec("UPDATE endpoints SET settings = jsonb_set(settings, '{schedule}', to_jsonb(?::text)) "+
+			"WHERE schedule = ?", row.Name, before.Name).Error
 	})
 }
 
-// RemoveSchedule removes one, where one of the tags is its. Its audits stay, and one that is under way goes on.
+// RemoveSchedule removes one that no endpoint names, where one of the tags is its. Its audits stay, and one that
+// is under way goes on.
 func (s *Store) RemoveSchedule(ctx context.Context, id int64, tags string) error {
 	return s.Tx(ctx, func(t *Tx) error {
 		if _, err := expected[Schedule](t, tags, "id = ?", id); err != nil {
 			return err
 		}
-		return t.db.Delete(&Schedule{ID: id}).Error
+		err := t.db.Delete(&Schedule{ID: id}).Error
+		if IsMissing(err) {
+			return ErrScheduleInUse
+		}
+		return err
 	})
 }
 
-// CountEndpoints counts those with the label KEY=VALUE, or all where it is empty.
-func (s *Store) CountEndpoints(ctx context.Context, key, value string) (int, error) {
-	db := s.read(ctx).Model(&Endpoint{})
-	if key != "" {
-		db = db.Where(labelled, label(key, value))
-	}
+// Selection is which endpoints it audits.
+func (s Schedule) Selection() Selection {
+	key, value, _ := strings.Cut(s.Settings.Label, "=")
+	return Selection{LabelKey: key, LabelValue: value, Schedule: s.Name}
+}
+
+// CountEndpoints counts those that a selection is about.
+func (s *Store) CountEndpoints(ctx context.Context, of Selection) (int, error) {
+	condition, arguments := of.where()
 	var count int64
-	err := db.Count(&count).Error
+	err := s.read(ctx).Model(&Endpoint{}).Where(condition, arguments...).Count(&count).Error
 	return int(count), err
 }
 

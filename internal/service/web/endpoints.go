@@ -174,7 +174,8 @@ func invalid(details []error) error {
 
 // known are the trust stores and policies that settings may name.
 func (s *server) known(ctx context.Context) (endpoint.Known, error) {
-	known := endpoint.Known{Stores: map[string]bool{trust.SystemName: true}, Policies: map[string]bool{}}
+	known := endpoint.Known{Stores: map[string]bool{trust.SystemName: true}, Policies: map[string]bool{},
+		Schedules: map[string]bool{}}
 	stores, err := s.Store.TrustStores(ctx)
 	if err != nil {
 		return known, err
@@ -185,6 +186,13 @@ func (s *server) known(ctx context.Context) (endpoint.Known, error) {
 	policies, err := s.Store.Policies(ctx)
 	for _, p := range policies {
 		known.Policies[p.Name] = true
+	}
+	if err != nil {
+		return known, err
+	}
+	schedules, err := s.Store.Schedules(ctx)
+	for _, one := range schedules {
+		known.Schedules[one.Name] = true
 	}
 	return known, err
 }
@@ -208,7 +216,7 @@ func orEmpty(list []string) []string {
 func endpointOf(e store.Endpoint) api.Endpoint {
 	return api.Endpoint{ID: e.ID, Tag: e.Tag(), EndpointSettings: e.Settings, Verdict: e.Verdict, NotAfter: e.NotAfter,
 		Issuer: e.Issuer, JudgedBy: e.JudgedBy,
-		Faults: e.Faults, Risks: e.Risks, Notes: e.Notes, Waived: e.Waived, Codes: orEmpty(e.Codes),
+		Faults: e.Faults, Risks: e.Risks, NoteFindings: e.Notes, Waived: e.Waived, Codes: orEmpty(e.Codes),
 		JudgedAt: e.JudgedAt, AuditID: e.AuditID, Provisional: e.Provisional}
 }
 
@@ -245,7 +253,8 @@ func (s *server) failure(err error) error {
 	case errors.Is(err, store.ErrBuiltin), errors.Is(err, store.ErrInUse), errors.Is(err, store.ErrNameTaken),
 		errors.Is(err, store.ErrPasskeys), errors.Is(err, store.ErrPasskeyThere),
 		errors.Is(err, store.ErrLastAdministrator), errors.Is(err, store.ErrSetUp),
-		errors.Is(err, store.ErrTooManySchedules):
+		errors.Is(err, store.ErrTooManySchedules), errors.Is(err, store.ErrSearching),
+		errors.Is(err, store.ErrScheduleInUse):
 		return huma.Error409Conflict(err.Error())
 	case errors.Is(err, store.ErrCursor):
 		return huma.Error422UnprocessableEntity(store.ErrCursor.Error())

@@ -3,6 +3,7 @@ package web
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -18,7 +19,8 @@ const mostProposals = 1000
 
 func (s *server) registerProposals() {
 	list := operation("list-proposals", "GET", "/proposals",
-		"Endpoints that the estate may lack: names in certificates, and what servers are told to serve", "estate", 429)
+		"Endpoints that the estate may lack: names in certificates, what servers are told to serve, and what searches "+
+			"found", "estate", 429)
 	list.Metadata = map[string]any{heavy: exports}
 	huma.Register(s.api, list, func(ctx context.Context, _ *struct{}) (*body[api.Proposals], error) {
 		seen, more, err := s.Store.NamesElsewhere(ctx, s.Now())
@@ -29,12 +31,16 @@ func (s *server) registerProposals() {
 		if err != nil {
 			return nil, s.failure(err)
 		}
+		found, err := s.Store.FoundElsewhere(ctx, s.Now())
+		if err != nil {
+			return nil, s.failure(err)
+		}
 		dismissed, err := s.Store.Dismissed(ctx)
 		if err != nil {
 			return nil, s.failure(err)
 		}
 		out := api.Proposals{Items: []api.Proposal{}, More: more}
-		for _, p := range proposal.Join(append(seen, configured...)) {
+		for _, p := range proposal.Join(slices.Concat(seen, configured, found)) {
 			if dismissed[p.Endpoint] {
 				continue
 			}

@@ -67,7 +67,7 @@ func (s *server) registerSchedules() {
 			return s.scheduleBody(ctx, row)
 		})
 	huma.Register(s.api, operation("remove-schedule", "DELETE", "/schedules/{id}",
-		"Remove a schedule; its audits stay, and one that is under way goes on", "audits", 404, 412),
+		"Remove a schedule; its audits stay, and one that is under way goes on", "audits", 404, 409, 412),
 		func(ctx context.Context, in *changeByID) (*struct{}, error) {
 			row, err := s.Store.Schedule(ctx, in.ID)
 			if err != nil {
@@ -147,9 +147,8 @@ func (s *server) scheduleOf(ctx context.Context, row store.Schedule) (api.Schedu
 		later := checked.Allowed(latest(*row.NextAt, s.Now())).UTC()
 		view.Next = &later
 	}
-	key, value, _ := strings.Cut(row.Settings.Label, "=")
 	var err error
-	if view.Endpoints, err = s.Store.CountEndpoints(ctx, key, value); err != nil || row.AuditID == nil {
+	if view.Endpoints, err = s.Store.CountEndpoints(ctx, row.Selection()); err != nil || row.AuditID == nil {
 		return view, err
 	}
 	a, err := s.Store.Audit(ctx, *row.AuditID)

@@ -155,6 +155,7 @@ func (s *server) register() {
 	s.registerWorkers()
 	s.registerBulk()
 	s.registerProposals()
+	s.registerSearches()
 }
 
 // operation is what all operations have in common.
