@@ -50,9 +50,7 @@ func Choose(allowed Ranges, networks []netip.Prefix, ports []uint16) (Ranges, er
 		}
 		chosen := allowed[i].Ports
 		if len(ports) > 0 {
-			chosen = slices.DeleteFunc(slices.Clone(ports), func(p uint16) bool {
-				return !slices.Contains(allowed[i].Ports, p)
-			})
+			chosen = slices.DeleteFunc(slices.Clone(chosen), func(p uint16) bool { return !slices.Contains(ports, p) })
 		}
 		if len(chosen) == 0 {
 			return nil, fmt.Errorf("none of these ports may be searched in %s; allowed are %v", network,

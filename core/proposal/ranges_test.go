@@ -23,7 +23,7 @@ func TestChoose(t *testing.T) {
 	}{
 		{"one inside, with all ports", []netip.Prefix{prefix("10.20.7.0/24")}, nil,
 			proposal.Ranges{{prefix("10.20.7.0/24"), []uint16{443, 993}}}, ""},
-		{"bits behind the network", []netip.Prefix{prefix("10.20.7.9/24")}, []uint16{993, 22},
+		{"bits behind the network", []netip.Prefix{prefix("10.20.7.9/24")}, []uint16{993, 22, 993},
 			proposal.Ranges{{prefix("10.20.7.0/24"), []uint16{993}}}, ""},
 		{"as it is allowed", []netip.Prefix{prefix("10.20.0.0/16")}, []uint16{443},
 			proposal.Ranges{{prefix("10.20.0.0/16"), []uint16{443}}}, ""},

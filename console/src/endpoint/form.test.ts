@@ -9,7 +9,8 @@ const policies = { 'GET /api/v1/policies': [{ name: 'internal' }], 'GET /api/v1/
 const full = {
   id: 7, tag: 'T1', endpoint: 'tides.tarnholm.example:443', names: ['tides.tarnholm.example', 'tide.tarnholm.example'],
   visit_at: ['192.0.2.7', '[2001:db8::7]:8443'], server_name: 'sni.tarnholm.example', http_port: 8080,
-  authenticated: true, policy: 'internal', trust: ['outer', 'inner'], audiences: ['partners'], vantages: ['outside'],
+  authenticated: true, policy: 'internal', trust: ['outer ring', 'inner'],
+  audiences: ['partners'], vantages: ['outside'],
   schedule: 'nightly',
   owner: 'tide crew', labels: { quay: 'north', formula: 'a=b' }, notes: 'Renewed by hand.\nAsk the clerk.',
 } as unknown as Endpoint

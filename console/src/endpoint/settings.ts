@@ -18,6 +18,8 @@ export interface Texts {
   notes: string
 }
 
+/** Names of trust stores may have spaces. */
+const byCommas = (text: string) => text.split(',').map((name) => name.trim()).filter(Boolean)
 const several = (list: string[] | null | undefined) => list?.join(', ') ?? ''
 const apart = (text: string) => text.split(/[\s,;]+/).filter(Boolean)
 
@@ -43,8 +45,8 @@ export function textsOf(endpoint: Partial<Endpoint>): Texts {
 
 /** The settings that a form says, without those that say nothing. What is wrong with them the service tells. */
 export function settingsOf(form: Texts): EndpointSettings {
-  const lists = { names: apart(form.names), visit_at: apart(form.visitAt), trust: apart(form.trust),
-    audiences: apart(form.audiences), vantages: apart(form.vantages) }
+  const lists = { names: apart(form.names), visit_at: apart(form.visitAt), trust: byCommas(form.trust),
+    audiences: byCommas(form.audiences), vantages: apart(form.vantages) }
   const texts = { server_name: form.serverName.trim(), policy: form.policy, schedule: form.schedule,
     owner: form.owner.trim(), notes: form.notes.trim() ? form.notes : '' }
   const labels = form.labels.split('\n').map((line) => line.trim()).filter(Boolean).map((line) => {

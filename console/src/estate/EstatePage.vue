@@ -26,13 +26,17 @@
     <el-tag v-if="query.owner" closable data-test="of-owner" @close="query.owner = ''">{{
       t('estate.ofOwner', { owner: query.owner })
     }}</el-tag>
-    <router-link class="el-button beside" :to="{ name: 'proposals' }" data-test="proposals">{{
-      t('proposals.title')
-    }}</router-link>
-    <el-button v-if="session.may('auditor')" data-test="add-endpoint" @click="adding = true">{{
-      t('form.add')
-    }}</el-button>
-    <el-button v-if="session.may('auditor')" data-test="many" @click="changing = true">{{ t('many.open') }}</el-button>
+    <div class="actions">
+      <router-link class="el-button beside" :to="{ name: 'proposals' }" data-test="proposals">{{
+        t('proposals.title')
+      }}</router-link>
+      <el-button v-if="session.may('auditor')" data-test="add-endpoint" @click="adding = true">{{
+        t('form.open')
+      }}</el-button>
+      <el-button v-if="session.may('auditor')" data-test="many" @click="changing = true">{{
+        t('many.open')
+      }}</el-button>
+    </div>
   </div>
   <EndpointForm
     v-if="adding"
@@ -165,9 +169,10 @@ tbody tr:hover { background: var(--wash); }
 th { font-weight: 600; font-size: 12.5px; color: var(--ink-soft); white-space: nowrap; }
 th button { font: inherit; color: inherit; background: none; border: 0; padding: 3px 0; cursor: pointer; }
 th button:hover { color: var(--ink); }
-.search { width: 274px; }
+.search { width: 220px; }
 .beside { text-decoration: none; }
-.beside + .el-button { margin-left: 0; }
+.actions { display: flex; flex-wrap: wrap; gap: 8px; }
+.actions .el-button { margin-left: 0; }
 .owner { font: inherit; color: var(--accent); background: none; border: 0; padding: 0; white-space: nowrap; }
 .owner:hover { text-decoration: underline; cursor: pointer; }
 .not_after { text-align: right; }

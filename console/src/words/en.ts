@@ -43,7 +43,7 @@ export const en = {
   'many.would': '{changed} of {matched} matching endpoints would be changed.',
   'many.more': '… and {count} more',
   'many.change': 'Change them',
-  'many.open': 'Bulk change …',
+  'many.open': 'Bulk change…',
   'estate.filter': 'Show only endpoints that are {verdict}',
   'estate.verdict': 'Verdict',
   'estate.endpoint': 'Endpoint',

@@ -38,6 +38,12 @@ var ErrSearching = errors.New("a network is being searched already; wait until t
 // keptSearches is how many searches are kept, with what they found.
 const keptSearches = 20
 
+// How many places, and names of each, are looked at for proposals: whoever answers in a network chooses the names.
+const (
+	mostFound      = 10_000
+	mostFoundNames = 20
+)
+
 // foundPlace is where TLS was answered.
 type foundPlace struct {
 	Address  string `gorm:"primaryKey"`
@@ -140,46 +146,49 @@ func (s *Store) EndSearch(ctx context.Context, id int64, state, failure string, 
 
 // FoundElsewhere are the endpoints that searches lead to and the estate lacks, of places that no endpoint leads to any
 // more. A place that shows no name that the estate lacks is proposed by its address: it may be a server that somebody
-// forgot.
-func (s *Store) FoundElsewhere(ctx context.Context, now time.Time) ([]proposal.Seen, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT f.address, f.scheme, f.names FROM found_places f
+// forgot; more says that there are others.
+func (s *Store) FoundElsewhere(ctx context.Context, now time.Time) (out []proposal.Seen, more bool, err error) {
+	rows, err := s.Pool.Query(ctx, `SELECT f.address, f.scheme, f.names[1:$2] FROM found_places f
 		WHERE f.seen_at > $1 AND NOT EXISTS (SELECT FROM places p JOIN endpoints e ON e.id = p.endpoint_id
 			WHERE p.kind = 'address' AND split_part(p.address, ' ', 1) = f.address
 				AND coalesce((SELECT max(x.last_seen) FROM sightings x WHERE x.place_id = p.id), e.observed_at)
 					> e.observed_at - interval '1 day')
-		ORDER BY f.address`, now.Add(-seenLately))
+		ORDER BY f.address LIMIT $3`, now.Add(-seenLately), mostFoundNames, mostFound+1)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	defer rows.Close()
 	var all []proposal.Seen
-	for rows.Next() {
+	for n := 0; rows.Next(); n++ {
+		if more = n == mostFound; more {
+			break
+		}
 		var address string
 		var f proposal.Found
 		if err := rows.Scan(&address, &f.Scheme, &f.Names); err != nil {
-			return nil, err
+			return nil, false, err
 		}
 		if f.Address, err = netip.ParseAddrPort(address); err != nil {
-			return nil, err
+			return nil, false, err
 		}
 		all = append(append(all, proposal.OfFound(f)...), f.Itself())
 	}
+	rows.Close()
 	if err := rows.Err(); err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	lacking, err := s.unknown(ctx, all)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	named := map[string]bool{} // the places that have a name that the estate lacks
 	for _, x := range lacking {
 		named[x.Source.Address] = named[x.Source.Address] || x.Endpoint.ServerName() != ""
 	}
-	var out []proposal.Seen
 	for _, x := range lacking {
 		if x.Endpoint.ServerName() != "" || !named[x.Source.Address] {
 			out = append(out, x)
 		}
 	}
-	return out, nil
+	return out, more, nil
 }

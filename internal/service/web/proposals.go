@@ -31,7 +31,7 @@ func (s *server) registerProposals() {
 		if err != nil {
 			return nil, s.failure(err)
 		}
-		found, err := s.Store.FoundElsewhere(ctx, s.Now())
+		found, others, err := s.Store.FoundElsewhere(ctx, s.Now())
 		if err != nil {
 			return nil, s.failure(err)
 		}
@@ -39,7 +39,7 @@ func (s *server) registerProposals() {
 		if err != nil {
 			return nil, s.failure(err)
 		}
-		out := api.Proposals{Items: []api.Proposal{}, More: more}
+		out := api.Proposals{Items: []api.Proposal{}, More: more || others}
 		for _, p := range proposal.Join(slices.Concat(seen, configured, found)) {
 			if dismissed[p.Endpoint] {
 				continue
