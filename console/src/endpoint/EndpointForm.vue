@@ -14,7 +14,7 @@
           <el-input v-model="form.owner" maxlength="200" data-test="form-owner" />
         </el-form-item>
         <el-form-item :label="t('form.policy')">
-          <el-select v-model="form.policy" :empty-values="[null]" data-test="form-policy">
+          <el-select v-model="form.policy" :empty-values="[undefined]" data-test="form-policy">
             <el-option value="" :label="t('many.usual')" />
             <el-option v-for="name in policies" :key="name" :value="name" :label="name" />
           </el-select>
@@ -35,7 +35,7 @@
           <el-input v-model="form.vantages" data-test="form-vantages" />
         </el-form-item>
         <el-form-item :label="t('form.schedule')">
-          <el-select v-model="form.schedule" :empty-values="[null]" data-test="form-schedule">
+          <el-select v-model="form.schedule" :empty-values="[undefined]" data-test="form-schedule">
             <el-option value="" :label="t('form.anySchedule')" />
             <el-option v-for="name in schedules" :key="name" :value="name" :label="name" />
           </el-select>

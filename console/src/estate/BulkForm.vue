@@ -7,7 +7,7 @@
       </el-form-item>
       <div class="row">
         <el-form-item :label="t('many.policy')">
-          <el-select v-model="form.policy" :empty-values="[null]" data-test="policy">
+          <el-select v-model="form.policy" :empty-values="[undefined]" data-test="policy">
             <el-option :value="stays" :label="t('many.stays')" />
             <el-option value="" :label="t('many.usual')" />
             <el-option v-for="name in policies" :key="name" :value="name" :label="name" />
