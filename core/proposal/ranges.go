@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strconv"
+	"strings"
 
 	"nurvik/core/endpoint"
 )
@@ -53,8 +55,8 @@ func Choose(allowed Ranges, networks []netip.Prefix, ports []uint16) (Ranges, er
 			chosen = slices.DeleteFunc(slices.Clone(chosen), func(p uint16) bool { return !slices.Contains(ports, p) })
 		}
 		if len(chosen) == 0 {
-			return nil, fmt.Errorf("none of these ports may be searched in %s; allowed are %v", network,
-				allowed[i].Ports)
+			return nil, fmt.Errorf("none of these ports may be searched in %s; allowed are %s", network,
+				allowed[i].PortList())
 		}
 		out = append(out, Range{network, chosen})
 	}
@@ -66,6 +68,15 @@ func Choose(allowed Ranges, networks []netip.Prefix, ports []uint16) (Ranges, er
 			"network, or fewer ports", MostSearched)
 	}
 	return out, nil
+}
+
+// PortList is the ports with commas between them, for people.
+func (r Range) PortList() string {
+	words := make([]string, len(r.Ports))
+	for i, p := range r.Ports {
+		words[i] = strconv.Itoa(int(p))
+	}
+	return strings.Join(words, ", ")
 }
 
 // Apart says which networks overlap.

@@ -124,7 +124,7 @@ func searchLines(list api.Searches) []string {
 }
 
 func searchLine(s api.Search) string {
-	line := fmt.Sprintf("search %d, %s by %s, %s: %s", s.ID, s.CreatedAt.UTC().Format("2006-01-02 15:04"), s.By,
+	line := fmt.Sprintf("search %d, %s by %s, %s: %s", s.ID, s.CreatedAt.UTC().Format("2006-01-02 15:04 UTC"), s.By,
 		rangeWords(s.Ranges), s.State)
 	switch {
 	case s.State == "failed":
@@ -144,15 +144,11 @@ func rangeWords(list proposal.Ranges) string {
 	var words []string
 	for i := 0; i < len(list); {
 		var networks []string
-		ports := list[i].Ports
-		for ; i < len(list) && slices.Equal(list[i].Ports, ports); i++ {
+		first := list[i]
+		for ; i < len(list) && slices.Equal(list[i].Ports, first.Ports); i++ {
 			networks = append(networks, list[i].Network.String())
 		}
-		digits := make([]string, len(ports))
-		for n, p := range ports {
-			digits[n] = fmt.Sprint(p)
-		}
-		words = append(words, strings.Join(networks, ", ")+" on port "+strings.Join(digits, ", "))
+		words = append(words, strings.Join(networks, ", ")+" on port "+first.PortList())
 	}
 	return strings.Join(words, "; ")
 }
