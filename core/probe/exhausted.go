@@ -11,9 +11,15 @@ import (
 // ExhaustedError says that this machine ran out of something, so that nothing
 // was learnt of the endpoint. It is no property of the endpoint and no verdict:
 // the visit is made again later.
-type ExhaustedError struct{ Err error }
+type ExhaustedError struct {
+	Err   error
+	Words string // in which another machine said it, whose error this is; "" for our own
+}
 
 func (e *ExhaustedError) Error() string {
+	if e.Words != "" {
+		return e.Words
+	}
 	what := "memory for another connection"
 	switch {
 	case errors.Is(e.Err, syscall.EMFILE), errors.Is(e.Err, syscall.ENFILE):
@@ -38,7 +44,7 @@ func Exhausted(err error) *ExhaustedError {
 		return known
 	}
 	if slices.ContainsFunc(scarce, func(target error) bool { return errors.Is(err, target) }) {
-		return &ExhaustedError{err}
+		return &ExhaustedError{Err: err}
 	}
 	return nil
 }

@@ -88,8 +88,17 @@ type noAddressError struct{ host string }
 
 func (e *noAddressError) Error() string { return words.Of(facts.Because(facts.NoAddress, e.host)) }
 
+// NowhereError is an error of Plan from another machine, which told the reason.
+type NowhereError struct{ Reason facts.Reason }
+
+func (e *NowhereError) Error() string { return words.Of(e.Reason) }
+
 // Unresolved is the reason for an error of Plan.
 func Unresolved(err error) facts.Reason {
+	var told *NowhereError
+	if errors.As(err, &told) {
+		return told.Reason
+	}
 	var none *noAddressError
 	if errors.As(err, &none) {
 		return facts.Because(facts.NoAddress, none.host)

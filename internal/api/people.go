@@ -69,8 +69,9 @@ type Token struct {
 	ID        int64      `json:"id"`
 	Name      string     `json:"name"`
 	Owner     string     `json:"owner"`
-	Role      string     `json:"role" enum:"viewer,auditor,administrator,collect,metrics"`
+	Role      string     `json:"role" enum:"viewer,auditor,administrator,collect,metrics,worker"`
 	Label     string     `json:"label,omitempty" doc:"It is for endpoints with this label alone, KEY=VALUE"`
+	Vantage   string     `json:"vantage,omitempty" doc:"From where a worker with it visits"`
 	Prefix    string     `json:"prefix" doc:"Its first characters"`
 	CreatedAt time.Time  `json:"created_at"`
 	ExpiresAt *time.Time `json:"expires_at,omitempty"`
@@ -79,10 +80,11 @@ type Token struct {
 
 // TokenStart is a token to make for the caller.
 type TokenStart struct {
-	Name  string `json:"name" minLength:"1" maxLength:"100" doc:"What it is for"`
-	Role  string `json:"role" enum:"viewer,auditor,administrator,collect,metrics" doc:"At most the caller's own; collect only sends what a machine holds, metrics only reads the metrics"`
-	Label string `json:"label,omitempty" maxLength:"300" doc:"For endpoints with this label alone, KEY=VALUE: it sees and changes those, and may nothing that is about others too"`
-	Days  int    `json:"days,omitempty" minimum:"1" maximum:"3650" doc:"How long it is good; for ever when left out"`
+	Name    string `json:"name" minLength:"1" maxLength:"100" doc:"What it is for"`
+	Role    string `json:"role" enum:"viewer,auditor,administrator,collect,metrics,worker" doc:"At most the caller's own; collect only sends what a machine holds, metrics only reads the metrics, worker only visits from its vantage"`
+	Label   string `json:"label,omitempty" maxLength:"300" doc:"For endpoints with this label alone, KEY=VALUE: it sees and changes those, and may nothing that is about others too"`
+	Vantage string `json:"vantage,omitempty" maxLength:"32" doc:"From where a worker with it visits; for the role worker, which needs it"`
+	Days    int    `json:"days,omitempty" minimum:"1" maximum:"3650" doc:"How long it is good; for ever when left out"`
 }
 
 // NewToken is a token with its text, which is told this once.

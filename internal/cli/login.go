@@ -198,9 +198,11 @@ func (a *app) tokenCommand() *cobra.Command {
 		GroupID: "service",
 		Short:   "List, make and take back tokens of the API",
 		Long: `A token lets a program in without a password. Give each machine its own: one of
-the role collect can send what the machine holds, and nothing else.`,
+the role collect can send what the machine holds, and one of the role worker lets it visit
+from a vantage ("nurvikd work --through"); they can nothing else.`,
 		Example: `  nurvik token add "collect on quay" --role collect --days 365
   nurvik token add "cranes in the pipeline" --role auditor --label team=cranes --days 90
+  nurvik token add "worker outside" --role worker --vantage outside
   nurvik token list
   nurvik token remove 12`,
 	}
@@ -233,7 +235,8 @@ the role collect can send what the machine holds, and nothing else.`,
 		}),
 	}
 	add.Flags().StringVar(&want.Role, "role", "viewer", "the token has this `ROLE`: viewer, auditor, administrator, "+
-		"collect or metrics")
+		"collect, metrics or worker")
+	add.Flags().StringVar(&want.Vantage, "vantage", "", "let a worker visit from the vantage `NAME` with it")
 	add.Flags().StringVar(&want.Label, "label", "", "let it see and change endpoints with this label alone, `KEY=VALUE`")
 	add.Flags().IntVar(&want.Days, "days", 0, "let it expire after `N` days (default never)")
 	remove := &cobra.Command{
@@ -274,6 +277,9 @@ func printTokens(w io.Writer, tokens []api.Token) error {
 		role := t.Role
 		if t.Label != "" {
 			role += " of " + t.Label
+		}
+		if t.Vantage != "" {
+			role += " at " + t.Vantage
 		}
 		out.AppendRow(table.Row{t.ID, t.Name, t.Owner, role, t.Prefix, t.CreatedAt.Local().Format(form), expires,
 			used})

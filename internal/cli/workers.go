@@ -19,7 +19,7 @@ func (a *app) workersCommand() *cobra.Command {
 		Use:     "workers",
 		GroupID: "service",
 		Short:   "List the processes that visit and judge for the service",
-		Long: `Lists the service and every "nurvikd work" on its database, with what they do now. One that
+		Long: `Lists the service and every "nurvikd work" for it, with what they do now. One that
 is not in the list any more has stopped, or has not been heard of for 15 seconds; the others
 do its work.`,
 		Example: "  nurvik workers",
@@ -47,6 +47,9 @@ func printWorkers(w io.Writer, list []api.Worker) error {
 			does = "visits"
 		case x.Kind == "work":
 			does = "works"
+		}
+		if x.Through != "" {
+			does += " through " + x.Through
 		}
 		out.AppendRow(table.Row{x.Name, does, x.Vantage, x.Host, x.Version,
 			x.Started.Local().Format("2006-01-02 15:04"),

@@ -207,8 +207,8 @@ func (a *app) adminToken(c *service.Config) *cobra.Command {
 			if !auth.Role(p.Role).Includes(auth.Role(want.Role)) {
 				return nil, fmt.Errorf("a token has at most its owner's role, and %s is %s", p.Name, p.Role)
 			}
-			if !web.IsLabel(want.Label) {
-				return nil, fmt.Errorf("--label %q is not KEY=VALUE", want.Label)
+			if field, err := web.CheckToken(want); err != nil {
+				return nil, fmt.Errorf("--%s: %w", field, err)
 			}
 			want.Name = args[1]
 			secret, t := web.NewToken(p.ID, want, s.Clock.Stamp())
@@ -217,11 +217,12 @@ func (a *app) adminToken(c *service.Config) *cobra.Command {
 			}
 			_, err = fmt.Fprintln(a.stdout, secret)
 			return &store.Activity{Operation: "add-token", Object: t.Name, After: map[string]string{"owner": p.Name,
-				"role": t.Role, "label": t.Label}}, err
+				"role": t.Role, "label": t.Label, "vantage": t.Vantage}}, err
 		}),
 	}
 	cmd.Flags().StringVar(&want.Role, "role", string(auth.Viewer), "the token has this `ROLE`: viewer, auditor, "+
-		"administrator, collect or metrics")
+		"administrator, collect, metrics or worker")
+	cmd.Flags().StringVar(&want.Vantage, "vantage", "", "let a worker visit from the vantage `NAME` with it")
 	cmd.Flags().StringVar(&want.Label, "label", "", "let it see and change endpoints with this label alone, `KEY=VALUE`")
 	cmd.Flags().IntVar(&want.Days, "days", 0, "let it expire after `N` days (default never)")
 	return cmd

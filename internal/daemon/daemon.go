@@ -249,7 +249,7 @@ func (a *app) workCommand() *cobra.Command {
 	var c service.Config
 	cmd := &cobra.Command{
 		Use:   "work",
-		Short: "Visit and judge for a service that runs elsewhere, on the same database",
+		Short: "Visit and judge for a service that runs elsewhere",
 		Long: `Takes jobs from the PostgreSQL database of a service, on this machine, beside that service
 and any number of others. A host is visited by one of them at a time. It serves nobody, and
 needs nothing but the database. At a stop it lets visits that are under way end for half a
@@ -257,10 +257,15 @@ minute; what has not ended then, the others do.
 
 With --vantage it makes the visits of the endpoints that name this vantage in their
 settings, and nothing else: their names are looked up on this machine, and the service
-compares what each vantage sees. Several workers may share one vantage.`,
+compares what each vantage sees. Several workers may share one vantage.
+
+Where the database must not be reached from, --through names the service itself: the
+worker then needs nothing but its API and a token of the role worker, which says for
+which vantage it visits ("nurvik token add outside --role worker --vantage outside").`,
 		Example: `  nurvikd work --database postgres://nurvik@db.tarnholm.example/nurvik
   nurvikd work --database postgres://nurvik@db.tarnholm.example/nurvik --instance pier --visits 100
-  nurvikd work --database postgres://nurvik@db.tarnholm.example/nurvik --vantage outside`,
+  nurvikd work --database postgres://nurvik@db.tarnholm.example/nurvik --vantage outside
+  nurvikd work --through https://nurvik.tarnholm.example --token-file /etc/nurvik/token`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
 			if c.Log, err = a.log(); err != nil {
@@ -275,6 +280,9 @@ compares what each vantage sees. Several workers may share one vantage.`,
 		},
 	}
 	cmd.Flags().StringVar(&c.Database, "database", "", "the service uses the PostgreSQL database at this `URL`")
+	cmd.Flags().StringVar(&c.Through, "through", "",
+		"work through the API of the service at this `URL` instead of on its database, for one vantage")
+	cmd.Flags().StringVar(&c.TokenFile, "token-file", "", "the token for --through is in the first line of `FILE`")
 	a.workFlags(cmd, &c)
 	return cmd
 }

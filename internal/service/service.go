@@ -37,6 +37,8 @@ type Config struct {
 	OpenID      openid.Settings    // where else people sign in
 	PublicHosts []string           // further host names under which the service is reached
 	Elsewhere   []Elsewhere        // vantages that this process has besides, for trying it out on one machine
+	Through     string             // URL of the service whose API a worker uses; "" for the database
+	TokenFile   string             // holds the worker's token for it
 	Vantage     string             // from where it visits too, or alone where it only works; "" for none
 	Instance    string             // name among the processes on one database
 	Resolver    vantage.NameServer // to ask instead of the system's
@@ -142,8 +144,10 @@ func Run(ctx context.Context, c Config, ready func(address, setUp string)) (err 
 	bounded := netutil.LimitListener(opened.listener, maxConnections)
 	progress := web.NewProgress()
 	go progress.Listen(serving, s, c.Log)
-	handler := web.New(web.Options{Progress: progress, Store: s, Queue: queue, Auth: door, Console: c.Console,
-		OpenID: provider, Passkeys: c.passkeys(opened),
+	posts := c.posts(told, url, dial)
+	defer posts.stop()
+	handler := web.New(web.Options{Progress: progress, Remote: posts.Posts, Store: s, Queue: queue,
+		Auth: door, Console: c.Console, OpenID: provider, Passkeys: c.passkeys(opened),
 		Hosts: opened.hosts, Registry: registry, Log: c.Log, Now: s.Clock.Stamp, Trouble: trouble})
 	if err := serve(serving, bounded, opened.tls, handler, c.Log, func() { ready(opened.address, setUp) }); err != nil {
 		return err

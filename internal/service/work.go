@@ -148,13 +148,18 @@ const drainTime = 30 * time.Second
 // Work takes jobs of the service whose database this is, and serves nobody, until the context ends. Ready is called
 // once it works.
 func Work(ctx context.Context, c Config, ready func()) (err error) {
-	if c.Database == "" {
-		return errors.New("--database names the PostgreSQL database that the service works on: " +
-			"start \"nurvikd serve\" with the same one")
-	}
 	told, err := c.check()
 	if err != nil {
 		return err
+	}
+	switch {
+	case c.Through != "" && c.Database != "":
+		return errors.New("give --database, or --through where the database cannot be reached, and not both")
+	case c.Through != "":
+		return c.workThrough(ctx, told, ready)
+	case c.Database == "":
+		return errors.New("--database names the PostgreSQL database that the service works on: " +
+			"start \"nurvikd serve\" with the same one; or give --through with the address of the service")
 	}
 	s, err := store.Open(ctx, c.Database, nil)
 	if err != nil {

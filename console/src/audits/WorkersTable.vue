@@ -18,7 +18,10 @@
         <tbody>
           <tr v-for="one in workers" :key="one.name" data-test="worker">
             <td>{{ one.name }}</td>
-            <td>{{ t(does(one)) }}</td>
+            <td>
+              {{ t(does(one)) }}
+              <span v-if="one.through" class="soft">{{ t('workers.through', { through: one.through }) }}</span>
+            </td>
             <td v-if="vantages">{{ one.vantage }}</td>
             <td>{{ one.host }}</td>
             <td>{{ one.version }}</td>

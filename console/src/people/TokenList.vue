@@ -11,7 +11,10 @@
           <el-option v-for="role in roles" :key="role" :value="role" :label="t(`role.${role}`)" />
         </el-select>
       </el-form-item>
-      <el-form-item :label="t('token.label')">
+      <el-form-item v-if="form.role === 'worker'" :label="t('token.vantage')">
+        <el-input v-model="form.vantage" data-test="token-vantage" />
+      </el-form-item>
+      <el-form-item v-else :label="t('token.label')">
         <el-input v-model="form.label" :placeholder="t('token.everything')" data-test="token-label" />
       </el-form-item>
       <el-form-item :label="t('token.days')">
@@ -43,6 +46,7 @@
             <td>
               {{ t(`role.${token.role}`) }}
               <span v-if="token.label" class="soft">{{ t('token.of', { label: token.label }) }}</span>
+              <span v-if="token.vantage" class="soft">{{ t('token.at', { vantage: token.vantage }) }}</span>
             </td>
             <td class="mono">{{ token.prefix }}…</td>
             <td class="nowrap">{{ token.expires_at ? moment(token.expires_at) : t('token.never') }}</td>
@@ -66,10 +70,18 @@ import { useSession } from './session'
 import type { Failure, Token } from '../api/client'
 
 const session = useSession()
-const form = reactive<{ name: string; role: Token['role']; label: string; days: number | undefined }>({
+interface Form {
+  name: string
+  role: Token['role']
+  label: string
+  vantage: string
+  days: number | undefined
+}
+const form = reactive<Form>({
   name: '',
   role: 'viewer',
   label: '',
+  vantage: '',
   days: undefined,
 })
 const tokens = ref<Token[]>()
@@ -79,7 +91,7 @@ const failure = ref<Failure>()
 const roles = computed(() => {
   const out: Token['role'][] = ['viewer']
   if (session.may('auditor')) out.push('auditor', 'collect')
-  if (session.may('administrator')) out.push('administrator', 'metrics')
+  if (session.may('administrator')) out.push('administrator', 'metrics', 'worker')
   return out
 })
 
@@ -91,13 +103,16 @@ async function load() {
 onMounted(load)
 
 async function handleAdd() {
-  const label = form.label.trim()
-  const body = { name: form.name, role: form.role, ...(label && { label }), ...(form.days && { days: form.days }) }
+  const worker = form.role === 'worker'
+  const label = worker ? '' : form.label.trim()
+  const vantage = worker ? form.vantage.trim() : ''
+  const { name, role, days } = form
+  const body = { name, role, ...(label && { label }), ...(vantage && { vantage }), ...(days && { days }) }
   const answer = await result(api.POST('/api/v1/tokens', { body }))
   failure.value = answer.ok ? undefined : answer.failure
   made.value = answer.ok ? answer.value.secret : ''
   if (!answer.ok) return
-  Object.assign(form, { name: '', label: '' })
+  Object.assign(form, { name: '', label: '', vantage: '' })
   await load()
 }
 

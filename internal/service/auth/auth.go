@@ -15,6 +15,8 @@ type Identity struct {
 	Name    string
 	Role    Role
 	Label   string    // KEY=VALUE of the endpoints that the caller is let at, "" for all
+	Vantage string    // from where the caller visits, of the role Worker
+	Token   int64     // the number of its token; 0 without one
 	Through string    // "session", "token" with its name, or "demo"
 	Session []byte    // the digest of the session's cookie; nil without one
 	Ends    time.Time // when the session ends unless it is used; zero without one

@@ -94,7 +94,7 @@ func (d *Door) byToken(ctx context.Context, text string) (Identity, error) {
 		}
 	}
 	return Identity{Person: t.PersonID, Name: t.Person.Name, Role: role, Label: t.Label,
-		Through: "token " + t.Name}, nil
+		Vantage: t.Vantage, Token: t.ID, Through: "token " + t.Name}, nil
 }
 
 func (d *Door) bySession(ctx context.Context, secret string) (Identity, error) {

@@ -6,13 +6,14 @@ import "slices"
 type Role string
 
 // The roles. People have one of the first three, of which each may do what the ones before it may; tokens have one of
-// the five.
+// all.
 const (
 	Viewer        Role = "viewer"        // reads
 	Auditor       Role = "auditor"       // audits, and changes endpoints and holdings
 	Administrator Role = "administrator" // everything
 	Collect       Role = "collect"       // sends what a machine holds, and nothing else
 	Metrics       Role = "metrics"       // reads the metrics, and nothing else
+	Worker        Role = "worker"        // visits from one vantage through the API, and nothing else
 )
 
 // ranks are the roles of people in their order.

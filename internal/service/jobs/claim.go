@@ -22,6 +22,9 @@ const (
 	claimTime    = 10 * time.Second // how long a taken name is waited for
 )
 
+// ErrNameTaken says that another process works under the same instance name already.
+var ErrNameTaken = errors.New("stop it, or choose another name with --instance")
+
 // ErrClaimLost says that another process works under the same instance name.
 var ErrClaimLost = errors.New("another nurvikd has taken over the instance name")
 
@@ -53,8 +56,7 @@ func take(ctx context.Context, pool *pgxpool.Pool, self store.Worker, log *slog.
 		}
 		if time.Now().After(deadline) {
 			return nil, fmt.Errorf(
-				"another nurvikd of the instance name %q works on this database; stop it, or choose "+
-					"another name with --instance", c.instance)
+				"another nurvikd of the instance name %q works on this database; %w", c.instance, ErrNameTaken)
 		}
 		select {
 		case <-ctx.Done():
@@ -90,12 +92,14 @@ func (c *claim) lock(ctx context.Context) (bool, error) {
 
 // write makes this process the holder.
 func (c *claim) write(ctx context.Context) error {
-	_, err := c.pool.Exec(ctx, `INSERT INTO workers (instance, holder, beat_at, kind, host, version, visits, vantage)
-		VALUES ($1, $2, now(), $3, $4, $5, $6, $7)
+	_, err := c.pool.Exec(ctx, `INSERT INTO workers (instance, holder, beat_at, kind, host, version, visits, vantage,
+			through)
+		VALUES ($1, $2, now(), $3, $4, $5, $6, $7, $8)
 		ON CONFLICT (instance) DO UPDATE SET beat_at = excluded.beat_at, kind = excluded.kind, host = excluded.host,
-			version = excluded.version, visits = excluded.visits, vantage = excluded.vantage, holder = excluded.holder,
+			version = excluded.version, visits = excluded.visits, vantage = excluded.vantage,
+			through = excluded.through, holder = excluded.holder,
 			started_at = CASE workers.holder WHEN excluded.holder THEN workers.started_at ELSE now() END`,
-		c.instance, c.holder, c.self.Kind, c.self.Host, c.self.Version, c.self.Visits, c.self.Vantage)
+		c.instance, c.holder, c.self.Kind, c.self.Host, c.self.Version, c.self.Visits, c.self.Vantage, c.self.Through)
 	return err
 }
 

@@ -3,6 +3,7 @@ package jobs
 import (
 	"cmp"
 	"context"
+	"errors"
 	"slices"
 
 	"github.com/riverqueue/river"
@@ -18,12 +19,21 @@ func (w *visitWorker) lookUp(ctx context.Context, lookup store.Visit, last bool)
 	if err != nil {
 		return ignoreMissing(err)
 	}
-	f, addresses, serverName := q.planOne(ctx, e)
+	f, addresses, serverName, err := q.planOne(ctx, e)
+	if errors.Is(err, ErrNotTaken) {
+		return busy(0)
+	}
+	if err != nil && !last {
+		return err
+	}
 	if ctx.Err() != nil && !last {
 		return ctx.Err() // cut off, it goes on at the next start
 	}
 	lookup.State, lookup.Lookup = store.VisitDone, &f
-	if len(f.Unvisited) > 0 {
+	switch {
+	case err != nil:
+		lookup.State, lookup.Lookup, lookup.Failure = store.VisitFailed, nil, err.Error()
+	case len(f.Unvisited) > 0:
 		lookup.State, lookup.Lookup, lookup.Failure = store.VisitFailed, nil, exhausted
 	}
 	var visits []store.Visit

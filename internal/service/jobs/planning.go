@@ -139,7 +139,10 @@ func (q *Queue) plan(ctx context.Context, audit int64, examined []store.Examined
 		slots <- struct{}{}
 		group.Go(func() {
 			defer func() { <-slots }()
-			f, addresses, serverName := q.planOne(ctx, x.Endpoint)
+			f, addresses, serverName, err := q.planOne(ctx, x.Endpoint)
+			if err != nil { // this process looks up itself, and is not away
+				f.Unvisited = []string{x.Endpoint.Target}
+			}
 			mutex.Lock()
 			defer mutex.Unlock()
 			planned[x.Endpoint.ID] = f
@@ -153,31 +156,36 @@ func (q *Queue) plan(ctx context.Context, audit int64, examined []store.Examined
 	return planned, visits
 }
 
-func (q *Queue) planOne(ctx context.Context, e store.Endpoint) (facts.Endpoint, []netip.AddrPort, string) {
-	f := facts.Endpoint{Schema: facts.Schema, Endpoint: e.Target, Observations: []facts.Observation{}}
+// planOne looks up one endpoint. The error is one of gone.
+func (q *Queue) planOne(ctx context.Context, e store.Endpoint) (f facts.Endpoint, visit []netip.AddrPort,
+	serverName string, err error) {
+	f = facts.Endpoint{Schema: facts.Schema, Endpoint: e.Target, Observations: []facts.Observation{}}
 	target, err := probe.TargetOf(e.Settings, q.options.Effort)
 	if err != nil { // checked when it was written; a later version may be stricter
 		f.ResolveError = probe.Unresolved(err)
-		return f, nil, ""
+		return f, nil, "", nil
 	}
-	plan, err := q.prober.Plan(ctx, target)
+	plan, err := q.options.Plan(ctx, target)
+	if gone(err) {
+		return f, nil, "", err
+	}
 	if probe.Exhausted(err) != nil { // nothing is known of the name
 		f.Unvisited = []string{e.Target}
-		return f, nil, ""
+		return f, nil, "", nil
 	}
 	if err != nil {
 		f.ResolveError = probe.Unresolved(err)
-		return f, nil, ""
+		return f, nil, "", nil
 	}
 	f.DNS = plan.DNS
 	for _, a := range plan.NoRoute {
 		f.NoRoute = append(f.NoRoute, a.Addr().String())
 	}
-	serverName := target.ServerName
+	serverName = target.ServerName
 	if serverName == "" {
 		serverName = target.Endpoint.ServerName()
 	}
-	return f, plan.Visit, serverName
+	return f, plan.Visit, serverName, nil
 }
 
 // InsertOpts implements river.JobArgsWithInsertOpts.

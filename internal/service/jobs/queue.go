@@ -1,6 +1,7 @@
 package jobs
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -41,6 +42,9 @@ const (
 type Options struct {
 	Instance string // name of this process among those on the same database; default the host's
 	Kind     string // of this process: serve, the default, or work
+	Host     string // that it works on; default this one
+	Version  string // of it; default this one
+	Through  string // the instance whose API a worker elsewhere uses; "" for a process on the database itself
 	Vantage  string // from where it visits: serve besides its own place, work instead of it; "" for none
 	Visits   int    // visits under way at once; default 50
 	Network  probe.Network
@@ -49,7 +53,8 @@ type Options struct {
 	Searchable proposal.Ranges
 	Limits     limits.Limits
 	Effort     facts.Effort  // of each visit; "" for the usual
-	Visit      Visit         // in the place of a real visit, for benchmarks; nil visits
+	Plan       Plan          // finds addresses in the place of this process; nil looks up names here
+	Visit      Visit         // makes visits in the place of this process; nil visits from here
 	Desk       *inquiry.Desk // asks the issuers; nil asks nothing
 	Log        *slog.Logger
 	Metrics    *Metrics
@@ -61,7 +66,10 @@ type Options struct {
 	Report     rescue.Report // takes defects of ours to the log
 }
 
-// Visit makes one visit, as probe.Prober.Visit does.
+// Plan finds the addresses of a target, as probe.Prober.Plan does, or ends with ErrAway or ErrNotTaken.
+type Plan func(ctx context.Context, t probe.Target) (probe.Plan, error)
+
+// Visit makes one visit, as probe.Prober.Visit does, or ends with ErrAway or ErrNotTaken.
 type Visit func(ctx context.Context, at netip.AddrPort, call probe.Call) (facts.Observation, error)
 
 // Queue inserts and works jobs.
@@ -106,6 +114,9 @@ func Open(ctx context.Context, s *store.Store, o Options) (*Queue, error) {
 	q := &Queue{options: o, store: s, prober: probe.New(o.Network, o.Limits)}
 	if q.options.Visit == nil {
 		q.options.Visit = q.prober.Visit
+	}
+	if q.options.Plan == nil {
+		q.options.Plan = q.prober.Plan
 	}
 	q.lanes = newLanes(s, q.id(), o.Limits.Longest())
 	// River takes the database's time instead of this machine's. It has the setting for tests; it is what makes workers
@@ -225,8 +236,9 @@ func (q *Queue) id() string { return "nurvikd-" + q.options.Instance }
 // self is what this process says of itself.
 func (q *Queue) self() store.Worker {
 	host, _ := os.Hostname() // without one it is told without
-	return store.Worker{Instance: q.id(), Kind: q.options.Kind, Vantage: q.options.Vantage, Host: host,
-		Version: version.Number, Visits: q.options.Visits}
+	return store.Worker{Instance: q.id(), Kind: q.options.Kind, Vantage: q.options.Vantage,
+		Host: cmp.Or(q.options.Host, host), Version: cmp.Or(q.options.Version, version.Number),
+		Visits: q.options.Visits, Through: q.options.Through}
 }
 
 // Start claims the instance's name, returns the jobs of a predecessor that was
@@ -240,6 +252,7 @@ func (q *Queue) Start(ctx context.Context, lost func(error)) (err error) {
 	tag, err := q.store.Pool.Exec(ctx, `UPDATE river_job SET state = 'available', scheduled_at = now()
 		WHERE state = 'running' AND attempted_by[array_upper(attempted_by, 1)] = $1`, q.id())
 	if err != nil {
+		q.claim.end(ctx)
 		return fmt.Errorf("return the jobs of the predecessor: %w", err)
 	}
 	if n := tag.RowsAffected(); n > 0 {

@@ -122,18 +122,30 @@ func (w *visitWorker) visit(ctx context.Context, visit store.Visit, last bool) e
 			q.options.Metrics.visited(string(o.Outcome), q.options.Now().Sub(started), len(o.Connections))
 		}
 	}
-	if errors.Is(err, probe.ErrBusy) {
+	switch {
+	case errors.Is(err, probe.ErrBusy):
 		return busy(longBusy)
+	case errors.Is(err, ErrNotTaken):
+		return busy(0)
 	}
 	if err != nil {
 		// Cut off, it goes on at the next start; and what this machine has run out of may be there again soon.
-		if (ctx.Err() != nil || probe.Exhausted(err) != nil) && !last {
+		if (ctx.Err() != nil || gone(err) || probe.Exhausted(err) != nil) && !last {
 			return err
 		}
 		visit.State, visit.Failure = store.VisitFailed, err.Error()
 	}
 	return q.finish(context.WithoutCancel(ctx), visit)
 }
+
+// ErrAway says that who made a visit elsewhere is not heard of any more, and ErrNotTaken that nobody has begun it.
+var (
+	ErrAway     = errors.New("the worker there was not heard of any more during the visit")
+	ErrNotTaken = errors.New("the worker there has not begun the visit")
+)
+
+// gone reports whether nothing was learnt because nobody was there.
+func gone(err error) bool { return errors.Is(err, ErrAway) || errors.Is(err, ErrNotTaken) }
 
 // longBusy is how long a visit waits at most for its host: whoever leaves the host wakes it. It is below the minute
 // from which on jobs count as those of a clock that was put back.

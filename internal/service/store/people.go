@@ -51,6 +51,7 @@ type Token struct {
 	Name      string
 	Role      string
 	Label     string // KEY=VALUE of the endpoints that it is for, "" for all
+	Vantage   string // of a worker
 	Prefix    string
 	Digest    []byte
 	CreatedAt time.Time

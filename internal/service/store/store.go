@@ -43,6 +43,11 @@ type Dial func(ctx context.Context, network, address string) (net.Conn, error)
 
 // Open connects and brings the schema up to date. The error does not repeat the URL, which holds a secret.
 func Open(ctx context.Context, url string, dial Dial) (*Store, error) {
+	return OpenWith(ctx, url, dial, 20)
+}
+
+// OpenWith is Open with at least so many connections at most.
+func OpenWith(ctx context.Context, url string, dial Dial, connections int32) (*Store, error) {
 	config, err := pgxpool.ParseConfig(url)
 	if err != nil {
 		return nil, errors.New("the database URL cannot be read; write postgres://USER@HOST/NAME")
@@ -50,7 +55,7 @@ func Open(ctx context.Context, url string, dial Dial) (*Store, error) {
 	if dial != nil {
 		config.ConnConfig.DialFunc = pgconn.DialFunc(dial)
 	}
-	config.MaxConns = max(config.MaxConns, 20)
+	config.MaxConns = max(config.MaxConns, connections)
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)

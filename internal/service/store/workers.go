@@ -11,6 +11,7 @@ type Worker struct {
 	Kind      string // serve or work
 	Vantage   string // from where it visits, besides or instead of where the service is
 	Host      string
+	Through   string // the instance whose API it uses, where it does not reach the database itself
 	Version   string
 	Visits    int // at once, at most
 	StartedAt time.Time

@@ -20,8 +20,10 @@ func told(ctx context.Context, object string, before, after any) {
 	}
 }
 
-// unlogged are writes that change nothing yet: a delivery counts when it is finished, and that is written down.
-var unlogged = map[string]bool{"begin-delivery": true, "send-part": true, "remove-delivery": true}
+// unlogged are writes that change nothing yet, since a delivery counts when it is finished, and that is written down;
+// and what a worker does all the time.
+var unlogged = map[string]bool{"begin-delivery": true, "send-part": true, "remove-delivery": true, "take-tasks": true,
+	"put-task-result": true}
 
 // logged writes down each change in the activity log: before it is made, so that none is missing after a kill, and
 // again when it is known what became of it.

@@ -20,6 +20,8 @@ const (
 	// largeBody is for a policy's text, for all names of an endpoint, and for lists of endpoints. It bounds what
 	// checking costs too, since every defect is collected before the first few are told.
 	largeBody = 512 << 10
+	// resultBody is for all that a visit can bring: its certificates and hundreds of connections.
+	resultBody = 16 << 20
 )
 
 // streamed marks operations that read their body themselves, line by line.
@@ -39,9 +41,10 @@ const (
 	exports   slot = "exports"   // a whole estate
 	histories slot = "histories" // many examinations of an endpoint
 	streams   slot = "streams"   // of events, which last as long as an audit
+	results   slot = "results"   // all facts of a visit
 )
 
-var slotSizes = map[slot]int{parts: 4, finishes: 2, exports: 2, histories: 4, streams: 100}
+var slotSizes = map[slot]int{parts: 4, finishes: 2, exports: 2, histories: 4, streams: 100, results: 8}
 
 // slotTime is how long a place is waited for.
 const slotTime = 10 * time.Second
@@ -75,6 +78,7 @@ func (s *server) bounded(ctx huma.Context, next func(huma.Context)) {
 	}
 	method := ctx.Method()
 	if method == http.MethodGet || method == http.MethodHead || method == http.MethodDelete {
+		_ = ctx.SetReadDeadline(time.Time{}) // nothing more is read
 		next(ctx)
 		return
 	}
@@ -98,6 +102,7 @@ func (s *server) bounded(ctx huma.Context, next func(huma.Context)) {
 	case secrets.InJSON(body):
 		_ = huma.WriteErr(s.api, ctx, http.StatusBadRequest, secretReason)
 	default:
+		_ = ctx.SetReadDeadline(time.Time{}) // all is read, and the answer may take longer
 		next(&bodyContext{ctx, bytes.NewReader(body)})
 	}
 }

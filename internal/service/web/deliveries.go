@@ -29,11 +29,13 @@ type partInput struct {
 	ID   int64 `path:"id" minimum:"1"`
 	Part int   `path:"part" minimum:"1" maximum:"1000000"`
 	body io.Reader
+	read func() // all is read, and the answer may take longer
 }
 
 // Resolve implements huma.Resolver.
 func (in *partInput) Resolve(ctx huma.Context) []error {
 	_ = ctx.SetReadDeadline(time.Now().Add(partTime)) // a connection that takes no deadline has the server's
+	in.read = func() { _ = ctx.SetReadDeadline(time.Time{}) }
 	in.body = http.MaxBytesReader(nil, io.NopCloser(ctx.BodyReader()), api.MaxPart)
 	return nil
 }
@@ -79,6 +81,7 @@ func (s *server) registerDeliveries() {
 		}
 		lines, defects, err := readLines(in.body, map[string]lineReader{
 			"holding": fileLine, "estate": estateLine}[d.Kind])
+		in.read()
 		switch {
 		case err != nil:
 			return nil, unreadable(err)

@@ -2,10 +2,12 @@ package web
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"nurvik/core/endpoint"
 	"nurvik/internal/api"
 	"nurvik/internal/service/auth"
 	"nurvik/internal/service/store"
@@ -119,8 +121,8 @@ func (s *server) registerTokens() {
 			return nil, invalid([]error{&huma.ErrorDetail{Message: "a token has at most its owner's role, which is " +
 				string(who.Role), Location: "body.role"}})
 		}
-		if !IsLabel(in.Body.Label) {
-			return nil, invalid([]error{&huma.ErrorDetail{Message: "a label is KEY=VALUE", Location: "body.label"}})
+		if field, err := CheckToken(in.Body); err != nil {
+			return nil, invalid([]error{&huma.ErrorDetail{Message: err.Error(), Location: "body." + field}})
 		}
 		secret, t := NewToken(who.Person, in.Body, s.Now())
 		if err := s.Store.AddToken(ctx, &t); err != nil {
@@ -151,6 +153,24 @@ func ownerOf(ctx context.Context) int64 {
 	return who.Person
 }
 
+// CheckToken says what is wrong with a token that somebody wants, and in which field.
+func CheckToken(in api.TokenStart) (field string, err error) {
+	worker := auth.Role(in.Role) == auth.Worker
+	switch {
+	case !IsLabel(in.Label):
+		return "label", errors.New("a label is KEY=VALUE")
+	case worker && in.Label != "":
+		return "label", errors.New("a worker's token is for a vantage, and not for a label")
+	case worker && in.Vantage == "":
+		return "vantage", errors.New("a worker's token needs the vantage from which it visits")
+	case worker:
+		return "vantage", endpoint.CheckVantage(in.Vantage)
+	case in.Vantage != "":
+		return "vantage", errors.New("only tokens of the role worker are for a vantage")
+	}
+	return "", nil
+}
+
 // prefixLength is how much of a token is kept to know it again by, in characters.
 const prefixLength = len(auth.TokenPrefix) + 6
 
@@ -158,7 +178,8 @@ const prefixLength = len(auth.TokenPrefix) + 6
 func NewToken(person int64, in api.TokenStart, now time.Time) (secret string, t store.Token) {
 	text, _ := auth.NewSecret()
 	secret = auth.TokenPrefix + text
-	t = store.Token{PersonID: person, Name: in.Name, Role: in.Role, Label: in.Label, Prefix: secret[:prefixLength],
+	t = store.Token{PersonID: person, Name: in.Name, Role: in.Role, Label: in.Label, Vantage: in.Vantage,
+		Prefix: secret[:prefixLength],
 		Digest: auth.Digest(secret), CreatedAt: now}
 	if in.Days > 0 {
 		t.ExpiresAt = new(now.AddDate(0, 0, in.Days))
@@ -167,6 +188,6 @@ func NewToken(person int64, in api.TokenStart, now time.Time) (secret string, t 
 }
 
 func tokenOf(t store.Token) api.Token {
-	return api.Token{ID: t.ID, Name: t.Name, Owner: t.Person.Name, Role: t.Role, Label: t.Label, Prefix: t.Prefix,
-		CreatedAt: t.CreatedAt, ExpiresAt: t.ExpiresAt, UsedAt: t.UsedAt}
+	return api.Token{ID: t.ID, Name: t.Name, Owner: t.Person.Name, Role: t.Role, Label: t.Label, Vantage: t.Vantage,
+		Prefix: t.Prefix, CreatedAt: t.CreatedAt, ExpiresAt: t.ExpiresAt, UsedAt: t.UsedAt}
 }

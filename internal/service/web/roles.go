@@ -88,6 +88,12 @@ var Roles = map[string]auth.Role{
 	"finish-delivery":      auth.Collect,
 	"remove-delivery":      auth.Collect,
 
+	// What "nurvikd work --through" needs.
+	"begin-remote-work": auth.Worker,
+	"take-tasks":        auth.Worker,
+	"put-task-result":   auth.Worker,
+	"end-remote-work":   auth.Worker,
+
 	"start-audit":              auth.Auditor,
 	"cancel-audit":             auth.Auditor,
 	"add-endpoint":             auth.Auditor,

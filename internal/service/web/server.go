@@ -24,6 +24,7 @@ import (
 	"nurvik/internal/service/jobs"
 	"nurvik/internal/service/openid"
 	"nurvik/internal/service/passkey"
+	"nurvik/internal/service/remote"
 	"nurvik/internal/service/store"
 	"nurvik/internal/version"
 )
@@ -40,6 +41,7 @@ type Options struct {
 	Now      func() time.Time
 	Trouble  func() []string // what is wrong with the private database; nil asks nobody
 	Progress *Progress       // of audits
+	Remote   *remote.Posts   // of workers that use the API
 	OpenID   *openid.Provider
 	Passkeys *passkey.Keys // nil where browsers offer none
 }
@@ -156,12 +158,14 @@ func (s *server) register() {
 	s.registerBulk()
 	s.registerProposals()
 	s.registerSearches()
+	s.registerRemote()
 }
 
-// operation is what all operations have in common.
+// operation is what all operations have in common. The time to send a body is the server's, and bounded takes the
+// deadline away when it is read: else it would end the connection's context in the middle of a long operation.
 func operation(id, method, path, summary, tag string, failures ...int) huma.Operation {
 	o := huma.Operation{OperationID: id, Method: method, Path: api.Base + path, Summary: summary, Tags: []string{tag},
-		Errors: failures, MaxBodyBytes: usualBody}
+		Errors: failures, MaxBodyBytes: usualBody, BodyReadTimeout: -1}
 	declared(&o)
 	return o
 }

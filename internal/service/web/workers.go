@@ -19,7 +19,7 @@ func (s *server) registerWorkers() {
 			out := make([]api.Worker, len(list))
 			for i, w := range list {
 				out[i] = api.Worker{Name: strings.TrimPrefix(w.Instance, "nurvikd-"), Kind: w.Kind, Vantage: w.Vantage,
-					Host: w.Host, Version: w.Version, Started: w.StartedAt, Seen: w.BeatAt,
+					Host: w.Host, Through: w.Through, Version: w.Version, Started: w.StartedAt, Seen: w.BeatAt,
 					Running: w.Running, Visits: w.Visits}
 			}
 			return &body[[]api.Worker]{out}, nil
