@@ -46,47 +46,51 @@
   <BulkForm v-if="changing" :of="query" @done="handleChanged" @leave="changing = false" />
 
   <p v-if="failure" class="sheet" role="alert">{{ t('failure.title') }}: {{ failure.words }}</p>
-  <div v-if="loaded && items.length" class="sheet table">
-    <table class="folding">
-      <thead>
-        <tr>
-          <th v-for="column in columns" :key="column" :aria-sort="ariaSort(column)" :class="column">
-            <button type="button" :data-test="`sort-${column}`" @click="sortBy(column)">
-              {{ t(titles[column]) }}<span aria-hidden="true">{{ arrow(column) }}</span>
-            </button>
-          </th>
-          <th class="plain">{{ t('estate.findings') }}</th>
-          <th class="plain">{{ t('estate.about') }}</th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="endpoint in items" :key="endpoint.id">
-          <td><VerdictMark :verdict="endpoint.verdict" :provisional="endpoint.provisional" /></td>
-          <td>
-            <router-link :to="{ name: 'endpoint', params: { id: endpoint.id } }">{{ endpoint.endpoint }}</router-link>
-          </td>
-          <td class="not_after" :class="{ expired: expired(endpoint) }" :data-title="t('estate.daysLeft')">
-            {{ daysLeft(endpoint) }}
-          </td>
-          <td :data-title="t('estate.issuer')">{{ endpoint.issuer || '–' }}</td>
-          <td class="mono codes">{{ endpoint.codes?.join(', ') }}</td>
-          <td class="soft">
-            {{ endpoint.labels?.about }}
-            <button
-              v-if="endpoint.owner"
-              type="button"
-              class="owner"
-              data-test="owner"
-              :aria-label="t('estate.onlyOwner', { owner: endpoint.owner })"
-              @click="query.owner = endpoint.owner"
-            >
-              {{ endpoint.owner }}
-            </button>
-          </td>
-        </tr>
-      </tbody>
-    </table>
-  </div>
+  <RowList
+    v-if="loaded && items.length"
+    :columns="layout"
+    :rows="items"
+    row-key="id"
+    :label="t('app.estate')"
+    @near="handleNear"
+  >
+    <template v-for="column in columns" :key="column" #[`head-${column}`]>
+      <button
+        type="button"
+        class="sort"
+        :data-test="`sort-${column}`"
+        :aria-label="sortWords(column)"
+        @click="sortBy(column)"
+      >
+        {{ t(titles[column]) }}<span aria-hidden="true">{{ arrow(column) }}</span>
+      </button>
+    </template>
+    <template #head-codes>{{ t('estate.findings') }}</template>
+    <template #head-about>{{ t('estate.about') }}</template>
+    <template #head-owner>{{ t('estate.owner') }}</template>
+    <template #verdict="{ row }"><VerdictMark :verdict="row.verdict" :provisional="row.provisional" /></template>
+    <template #target="{ row }">
+      <router-link :to="{ name: 'endpoint', params: { id: row.id } }">{{ row.endpoint }}</router-link>
+    </template>
+    <template #not_after="{ row }">
+      <span :class="{ expired: expired(row) }">{{ daysLeft(row) }}</span>
+    </template>
+    <template #issuer="{ row }">{{ row.issuer || '–' }}</template>
+    <template #codes="{ row }"><span class="mono">{{ row.codes?.join(', ') }}</span></template>
+    <template #about="{ row }"><span class="soft">{{ row.labels?.about }}</span></template>
+    <template #owner="{ row }">
+      <button
+        v-if="row.owner"
+        type="button"
+        class="owner"
+        data-test="owner"
+        :aria-label="t('estate.onlyOwner', { owner: row.owner })"
+        @click="query.owner = row.owner"
+      >
+        {{ row.owner }}
+      </button>
+    </template>
+  </RowList>
   <p v-else-if="loaded" class="sheet">{{ total ? t('estate.none') : t('estate.empty') }}</p>
   <p v-if="loaded && items.length" class="foot soft">
     {{ t('estate.count', { shown: items.length, total }) }}
@@ -98,6 +102,7 @@
 import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
 import { useAudits } from '../audits/audits'
 import EndpointForm from '../endpoint/EndpointForm.vue'
+import RowList from '../look/RowList.vue'
 import VerdictMark from '../look/VerdictMark.vue'
 import { verdicts } from '../look/verdicts'
 import { useSession } from '../people/session'
@@ -106,10 +111,22 @@ import BulkForm from './BulkForm.vue'
 import { columns, pageSize, useEndpoints } from './use-endpoints'
 import type { Column, Query } from './use-endpoints'
 import type { Endpoint } from '../api/client'
+import type { RowColumn } from '../look/row-list'
 import type { WordKey } from '../words/en'
 
 const titles: Record<Column, WordKey> = { verdict: 'estate.verdict', target: 'estate.endpoint',
   not_after: 'estate.daysLeft', issuer: 'estate.issuer' }
+
+const codesOf = (row: Endpoint) => row.codes?.join(', ')
+const layout: RowColumn<Endpoint>[] = [
+  { key: 'verdict', width: 132 },
+  { key: 'target', width: 280, grow: 2, hint: (row) => row.endpoint },
+  { key: 'not_after', width: 96, title: t('estate.daysLeft') },
+  { key: 'issuer', width: 180, grow: 1, title: t('estate.issuer'), hint: (row) => row.issuer },
+  { key: 'codes', width: 200, grow: 3, plain: true, hint: codesOf },
+  { key: 'about', width: 180, grow: 2, plain: true, hint: (row) => row.labels?.about },
+  { key: 'owner', width: 112, plain: true, hint: (row) => row.owner },
+]
 
 const audits = useAudits()
 const session = useSession()
@@ -140,9 +157,14 @@ async function handleChanged() {
   await load()
 }
 
-function ariaSort(column: Column) {
-  if (query.sort !== column) return 'none'
-  return query.desc ? 'descending' : 'ascending'
+/** The heading's name says how the list is sorted, for those who do not see the arrow. */
+function sortWords(column: Column): string {
+  if (query.sort !== column) return t(titles[column])
+  return t(query.desc ? 'estate.sortedDown' : 'estate.sortedUp', { column: t(titles[column]) })
+}
+// A list that shows all that it has asks for more by itself; on a phone somebody asks.
+function handleNear() {
+  if (next.value) void more()
 }
 function arrow(column: Column): string {
   if (query.sort !== column) return ''
@@ -161,20 +183,13 @@ function daysLeft(endpoint: Endpoint): string {
 </script>
 
 <style scoped>
-.table { padding: 0; overflow-x: auto; }
-table { border-collapse: collapse; width: 100%; }
-th, td { text-align: left; padding: 4px 12px; border-bottom: 1px solid var(--line); vertical-align: baseline; }
-tbody tr:last-child td { border-bottom: 0; }
-tbody tr:hover { background: var(--wash); }
-th { font-weight: 600; font-size: 12.5px; color: var(--ink-soft); white-space: nowrap; }
-th button { font: inherit; color: inherit; background: none; border: 0; padding: 3px 0; cursor: pointer; }
-th button:hover { color: var(--ink); }
+.sort { font: inherit; color: inherit; background: none; border: 0; padding: 3px 0; cursor: pointer; }
+.sort:hover { color: var(--ink); }
 .search { width: 220px; }
 .beside { text-decoration: none; }
 .actions { display: flex; flex-wrap: wrap; gap: 8px; }
 .actions .el-button { margin-left: 0; }
 .owner { font: inherit; color: var(--accent); background: none; border: 0; padding: 0; white-space: nowrap; }
 .owner:hover { text-decoration: underline; cursor: pointer; }
-.not_after { text-align: right; }
 .expired { color: var(--faulty); font-weight: 600; }
 </style>

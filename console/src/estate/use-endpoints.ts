@@ -1,4 +1,4 @@
-import { onScopeDispose, reactive, ref, watch } from 'vue'
+import { onScopeDispose, reactive, ref, shallowRef, watch } from 'vue'
 import { api, result } from '../api/client'
 import { verdicts } from '../look/verdicts'
 import type { Endpoint, Failure } from '../api/client'
@@ -16,16 +16,18 @@ export interface Query {
 }
 
 export const pageSize = 100
+const furtherSize = 1000 // of the pages after it
 const typingPause = 200 // ms between the last key and the search
 
 /** The list of endpoints as filtered and sorted; the service does both, so any size of estate works. */
 export function useEndpoints() {
   const query = reactive<Query>({ search: '', owner: '', verdict: '', sort: 'verdict', desc: false })
-  const items = ref<Endpoint[]>([])
+  const items = shallowRef<Endpoint[]>([])
   const counts = ref<Record<string, number>>({})
   const next = ref<string>()
   const loaded = ref(false)
   const failure = ref<Failure>()
+  let reading: string | undefined // the page that is being read
   let latest = 0 // answers to older questions are dropped
   let timer: ReturnType<typeof setTimeout> | undefined
 
@@ -35,7 +37,7 @@ export function useEndpoints() {
       api.GET('/api/v1/endpoints', {
         params: {
           query: {
-            limit: pageSize,
+            limit: cursor ? furtherSize : pageSize,
             sort: query.sort,
             desc: query.desc,
             ...(query.search && { q: query.search }),
@@ -59,8 +61,12 @@ export function useEndpoints() {
   function load() {
     return fetchPage()
   }
-  function more() {
-    return fetchPage(next.value)
+  /** Reads the next page, once however often it is asked for meanwhile. */
+  async function more() {
+    if (!next.value || reading === next.value) return
+    reading = next.value
+    await fetchPage(next.value)
+    reading = undefined
   }
   function sortBy(column: Column) {
     query.desc = query.sort === column && !query.desc
