@@ -6,7 +6,7 @@ CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) 
 WORKBENCH_SOURCES := $(shell find core internal/workbench cmd/nurvik-wasm -name '*.go' -o -name '*.yaml')
 NPM := npm --prefix console --no-fund --no-audit --loglevel=error
 
-.PHONY: demo test test-servers bench bench-service bench-ingest build package lint fuzz fuzz-files mutants docs notice soak clean check-console
+.PHONY: demo test test-servers bench bench-service bench-ingest bench-workers build package lint fuzz fuzz-files mutants docs notice soak clean check-console
 
 # The simulated harbour, audited. ONCE=1 ends after the result. FLAGS are passed on, such as FLAGS="--listen 127.0.0.1:9000".
 demo:
@@ -64,6 +64,12 @@ bench-service:
 bench-ingest:
 	@scripts/ensure postgresql
 	@go run ./bench/service ingest
+
+# Measures an audit by one worker process and by four, of servers that answer late. ENDPOINTS=384 by default.
+bench-workers:
+	@scripts/ensure postgresql
+	@$(MAKE) --no-print-directory build
+	@go run ./bench/service workers
 
 SOAK ?= 10m
 KILLS ?= 100

@@ -48,11 +48,12 @@ var estate string
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
 	defer stop()
-	run := run
-	if len(os.Args) > 1 && os.Args[1] == "ingest" {
-		run = ingest
+	kind := ""
+	if len(os.Args) > 1 {
+		kind = os.Args[1]
 	}
-	missed, err := run(ctx)
+	kinds := map[string]func(context.Context) (bool, error){"": run, "ingest": ingest, "workers": workers}
+	missed, err := kinds[kind](ctx)
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 	}

@@ -13,7 +13,12 @@ export const router = createRouter({
       props: (to) => ({ id: Number(to.params.id) }),
     },
     { path: '/proposals', name: 'proposals', component: () => import('./proposals/ProposalsPage.vue') },
-    { path: '/findings', name: 'findings', component: () => import('./findings/FindingsPage.vue') },
+    {
+      path: '/findings',
+      name: 'findings',
+      component: () => import('./findings/FindingsPage.vue'),
+      props: ({ query: { owner, label } }) => ({ owner, label }),
+    },
     { path: '/holdings', name: 'holdings', component: () => import('./holdings/HoldingsPage.vue') },
     {
       path: '/holdings/:id(\\d+)',

@@ -17,9 +17,10 @@ import (
 // causes lists what findings have in common.
 func (a *app) causes(ctx context.Context, c *client.Client, f client.FindingFilter, more bool) error {
 	if more || f.State != "" || f.Cause != "" {
-		return usage(errors.New("--by-cause goes with --code, --severity, --waived and --search alone"))
+		return usage(errors.New("--by-cause goes with none of --endpoint, --state, --cause and --acknowledge"))
 	}
 	list, err := c.Causes(ctx, client.CauseFilter{Code: f.Code, Severity: f.Severity, Search: f.Search,
+		Owner: f.Owner, Label: f.Label,
 		Waived: f.Waived == "yes"})
 	if err != nil {
 		return err

@@ -31,12 +31,14 @@ func (c *Client) Findings(ctx context.Context, f FindingFilter) ([]api.Finding, 
 // CauseFilter selects causes by their findings.
 type CauseFilter struct {
 	Code, Severity, Search string
+	Owner, Label           string
 	Waived                 bool // only what is waived, otherwise only what counts
 }
 
 // Causes returns what present findings have in common, the worst first.
 func (c *Client) Causes(ctx context.Context, f CauseFilter) ([]api.Cause, error) {
-	q := given(map[string]string{"code": f.Code, "severity": f.Severity, "q": f.Search})
+	q := given(map[string]string{"code": f.Code, "severity": f.Severity, "q": f.Search, "owner": f.Owner,
+		"label": f.Label})
 	if f.Waived {
 		q.Set("waived", "true")
 	}

@@ -58,6 +58,30 @@ func TestCauses(t *testing.T) {
 		}
 	}
 
+	t.Run("of one owner, and of one label", func(t *testing.T) {
+		for _, filter := range []client.CauseFilter{{Owner: "cable crew"}, {Label: "about=expired yesterday"},
+			{Owner: "web crew", Severity: "risk", Search: "tarnholm"}} {
+			mine, err := c.Findings(ctx, client.FindingFilter{Waived: "no", Owner: filter.Owner, Label: filter.Label,
+				Severity: filter.Severity, Search: filter.Search})
+			require.NoError(t, err)
+			require.NotEmpty(t, mine)
+			want, got := map[string]int{}, map[string]int{}
+			for _, f := range mine {
+				want[f.Cause]++
+			}
+			grouped, err := c.Causes(ctx, filter)
+			require.NoError(t, err)
+			for _, x := range grouped {
+				got[x.ID] = x.Findings
+			}
+			assert.Equal(t, want, got, filter)
+		}
+		none, err := c.Causes(ctx, client.CauseFilter{Owner: "nobody at all"})
+		require.NoError(t, err)
+		assert.Empty(t, none)
+		assert.Equal(t, 422, status(second(c.Causes(ctx, client.CauseFilter{Label: "about"}))))
+	})
+
 	incomplete, err := c.Causes(ctx, client.CauseFilter{Code: "chain.incomplete", Search: "ferries"})
 	require.NoError(t, err)
 	require.Len(t, incomplete, 1)

@@ -182,8 +182,8 @@ func TestOwnersAndLabels(t *testing.T) {
 		}
 	}
 	slices.Sort(may)
-	assert.Equal(t, []string{"add-endpoint", "get-session", "list-codes", "list-endpoints", "list-findings",
-		"start-audit"}, may)
+	assert.Equal(t, []string{"add-endpoint", "get-session", "list-causes", "list-codes", "list-endpoints",
+		"list-findings", "start-audit"}, may)
 }
 
 func decimal(id int64) string { return strconv.FormatInt(id, 10) }

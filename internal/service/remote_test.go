@@ -90,6 +90,9 @@ func TestRemoteWorker(t *testing.T) {
 		require.NoError(t, own.EndRemoteWork(ctx, idle.Session))
 		_, err = c.BeginRemoteWork(ctx, api.RemoteStart{Name: "me", Schema: facts.Schema, Visits: 1, Longest: 1})
 		assert.Equal(t, 403, status(err), "people are no workers")
+		_, err = own.BeginRemoteWork(ctx, api.RemoteStart{Name: "a\x1b[2Jb", Schema: facts.Schema, Visits: 1,
+			Longest: 1})
+		assert.Equal(t, 422, status(err), "no name for a terminal")
 		_, err = own.BeginRemoteWork(ctx, api.RemoteStart{Name: "old", Schema: "1", Visits: 1, Longest: 1})
 		assert.ErrorContains(t, err, "another version")
 

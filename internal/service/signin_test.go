@@ -218,7 +218,9 @@ func TestRoles(t *testing.T) {
 	}
 	address, _ := begun(t, service.Config{Data: data, SignIn: service.SignIn{Accounts: people}})
 	secrets := map[auth.Role]string{"": ""}
-	for _, role := range []auth.Role{auth.Viewer, auth.Auditor, auth.Administrator, auth.Collect, auth.Metrics} {
+	// What each role may do, by what an operation needs.
+	everybody := []auth.Role{auth.Viewer, auth.Auditor, auth.Administrator, auth.Collect, auth.Metrics, auth.Worker}
+	for _, role := range everybody {
 		c := stranger(t, address)
 		name := string(role)
 		if !role.IsPersons() {
@@ -226,15 +228,17 @@ func TestRoles(t *testing.T) {
 		}
 		_, err := c.SignIn(t.Context(), name, password)
 		require.NoError(t, err)
-		made, err := c.AddToken(t.Context(), api.TokenStart{Name: "roles", Role: string(role)})
+		start := api.TokenStart{Name: "roles", Role: string(role)}
+		if role == auth.Worker {
+			start.Vantage = "outside"
+		}
+		made, err := c.AddToken(t.Context(), start)
 		require.NoError(t, err)
 		secrets[role] = made.Secret
 	}
-	// What each role may do, by what an operation needs.
-	everybody := []auth.Role{auth.Viewer, auth.Auditor, auth.Administrator, auth.Collect, auth.Metrics}
 	may := map[auth.Role][]auth.Role{"anyone": append(everybody, ""), "any role": everybody,
 		auth.Viewer: everybody[:3], auth.Auditor: everybody[1:3], auth.Administrator: everybody[2:3],
-		auth.Collect: everybody[1:4]}
+		auth.Collect: everybody[1:4], auth.Worker: {auth.Administrator, auth.Worker}}
 	readers := map[string]bool{"list-holdings": true, "list-holding-digests": true, "get-delivery": true}
 
 	ask := func(method, path, token string) int {
@@ -261,7 +265,8 @@ func TestRoles(t *testing.T) {
 	require.NoError(t, json.Unmarshal(text, &document))
 	seen := 0
 	for path, operations := range document.Paths {
-		path = strings.NewReplacer("{id}", "987654321", "{part}", "1", "{name}", "unknown").Replace(path)
+		path = strings.NewReplacer("{id}", "987654321", "{part}", "1", "{name}", "unknown",
+			"{session}", "unknown").Replace(path)
 		for method, o := range operations {
 			seen++
 			require.Contains(t, may, o.Role, o.OperationID)

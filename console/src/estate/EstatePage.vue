@@ -26,6 +26,12 @@
     <el-tag v-if="query.owner" closable data-test="of-owner" @close="query.owner = ''">{{
       t('estate.ofOwner', { owner: query.owner })
     }}</el-tag>
+    <router-link
+      v-if="query.owner"
+      :to="{ name: 'findings', query: { owner: query.owner } }"
+      data-test="owners-findings"
+      >{{ t('estate.ownersFindings') }}</router-link
+    >
     <div class="actions">
       <router-link class="el-button beside" :to="{ name: 'proposals' }" data-test="proposals">{{
         t('proposals.title')
@@ -52,6 +58,7 @@
     :rows="items"
     row-key="id"
     :label="t('app.estate')"
+    :question="JSON.stringify(query)"
     @near="handleNear"
   >
     <template v-for="column in columns" :key="column" #[`head-${column}`]>

@@ -27,7 +27,6 @@ export function useEndpoints() {
   const next = ref<string>()
   const loaded = ref(false)
   const failure = ref<Failure>()
-  let reading: string | undefined // the page that is being read
   let latest = 0 // answers to older questions are dropped
   let timer: ReturnType<typeof setTimeout> | undefined
 
@@ -61,12 +60,8 @@ export function useEndpoints() {
   function load() {
     return fetchPage()
   }
-  /** Reads the next page, once however often it is asked for meanwhile. */
-  async function more() {
-    if (!next.value || reading === next.value) return
-    reading = next.value
-    await fetchPage(next.value)
-    reading = undefined
+  function more() {
+    return fetchPage(next.value)
   }
   function sortBy(column: Column) {
     query.desc = query.sort === column && !query.desc

@@ -41,40 +41,34 @@
     <ExpiryTimeline :timeline="timeline" @choose="choose" />
   </section>
 
-  <div v-if="items.length" class="sheet listing" data-test="dues">
-    <table v-folding>
-      <thead>
-        <tr>
-          <th>{{ t('expiry.state') }}</th>
-          <th>{{ t('expiry.ends') }}</th>
-          <th>{{ t('expiry.left') }}</th>
-          <th>{{ t('expiry.renew') }}</th>
-          <th>{{ t('expiry.what') }}</th>
-          <th>{{ t('estate.issuer') }}</th>
-          <th>{{ t('expiry.where') }}</th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="due in items" :key="due.sha256">
-          <td><DueMark :state="due.state" /></td>
-          <td class="day">{{ due.until?.slice(0, 10) ?? '–' }}</td>
-          <td class="left">{{ due.until ? daysWords(daysUntil(due.until)) : '–' }}</td>
-          <td class="day">{{ due.renew?.slice(0, 10) ?? '–' }}</td>
-          <td class="what">
-            {{ due.label }} <span v-if="due.kind !== 'leaf'" class="soft">{{ t(`expiry.kind.${due.kind}`) }}</span>
-          </td>
-          <td>{{ due.issuer }}</td>
-          <td class="places">
-            <template v-for="(place, index) in due.places" :key="place.name">
-              <template v-if="index">, </template>
-              <router-link :to="placeOf(place)">{{ place.name }}</router-link>
-            </template>
-            <span v-if="due.more" class="soft"> {{ t('expiry.more', { n: due.more }) }}</span>
-          </td>
-        </tr>
-      </tbody>
-    </table>
-  </div>
+  <RowList
+    v-if="items.length"
+    class="dues"
+    :columns="layout"
+    :rows="items"
+    row-key="sha256"
+    :label="t('expiry.title')"
+    :question="JSON.stringify(filters)"
+    :most="386"
+    data-test="dues"
+    @near="next && more()"
+  >
+    <template #state="{ row }"><DueMark :state="row.state" /></template>
+    <template #ends="{ row }">{{ row.until?.slice(0, 10) ?? '–' }}</template>
+    <template #left="{ row }">{{ row.until ? daysWords(daysUntil(row.until)) : '–' }}</template>
+    <template #renew="{ row }">{{ row.renew?.slice(0, 10) ?? '–' }}</template>
+    <template #what="{ row }">
+      {{ row.label }} <span v-if="row.kind !== 'leaf'" class="soft">{{ t(`expiry.kind.${row.kind}`) }}</span>
+    </template>
+    <template #issuer="{ row }">{{ row.issuer }}</template>
+    <template #where="{ row }">
+      <template v-for="(place, index) in row.places" :key="place.name">
+        <template v-if="index">, </template>
+        <router-link :to="placeOf(place)">{{ place.name }}</router-link>
+      </template>
+      <span v-if="row.more" class="soft"> {{ t('expiry.more', { n: row.more }) }}</span>
+    </template>
+  </RowList>
   <p v-else-if="loaded" class="sheet">{{ t('expiry.none') }}</p>
   <p v-if="items.length" class="foot soft">
     {{ t('expiry.count', { shown: items.length, total }) }}
@@ -118,15 +112,30 @@ import { computed, defineAsyncComponent, onMounted, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { useAudits } from '../audits/audits'
 import { vFolding } from '../look/folding'
+import RowList from '../look/RowList.vue'
 import { daysUntil, daysWords, t } from '../words/t'
 import DueMark from './DueMark.vue'
 import ExpiryTimeline from './ExpiryTimeline.vue'
 import { states } from './states'
 import { kinds, useExpiry } from './use-expiry'
-import type { DueDay, DuePlace } from '../api/client'
+import type { Due, DueDay, DuePlace } from '../api/client'
+import type { RowColumn } from '../look/row-list'
 
 /** The library for charts is large, and only this page has one. */
 const ForecastChart = defineAsyncComponent(() => import('./ForecastChart.vue'))
+
+const column = (key: string, heading: string, width: number, grow = 0): RowColumn<Due> => ({
+  key, heading, title: heading, width, grow,
+})
+const layout: RowColumn<Due>[] = [
+  column('state', t('expiry.state'), 150),
+  column('ends', t('expiry.ends'), 112),
+  column('left', t('expiry.left'), 112),
+  column('renew', t('expiry.renew'), 112),
+  { ...column('what', t('expiry.what'), 230, 1), hint: (row) => row.label },
+  { ...column('issuer', t('estate.issuer'), 180), hint: (row) => row.issuer },
+  { ...column('where', t('expiry.where'), 230, 1), hint: (row) => row.places?.map((one) => one.name).join(', ') },
+]
 
 const audits = useAudits()
 const router = useRouter()
@@ -170,9 +179,7 @@ input[type='number'] { width: 84px; }
 .listing { margin-top: 12px; max-height: 420px; overflow-y: auto; }
 th { font-weight: 600; font-size: 12.5px; color: var(--ink-soft); white-space: nowrap; position: sticky; top: 0;
   background: var(--sheet); }
-.day, .left { white-space: nowrap; }
-.what, .places { overflow-wrap: anywhere; }
-.what { min-width: 215px; }
+.dues { margin-top: 12px; }
 .number { text-align: right; white-space: nowrap; }
 .number .soft { display: inline-block; min-width: 64px; }
 .forecast { margin-top: 22px; }

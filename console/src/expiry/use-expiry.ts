@@ -1,4 +1,4 @@
-import { onScopeDispose, reactive, ref, watch } from 'vue'
+import { onScopeDispose, reactive, ref, shallowRef, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, result } from '../api/client'
 import { states } from './states'
@@ -33,7 +33,7 @@ export function useExpiry() {
     until: day(route.query.until),
     minutes: Math.min(Math.max(Number(route.query.minutes) || 30, 1), 100_000),
   })
-  const items = ref<Due[]>([])
+  const items = shallowRef<Due[]>([])
   const counts = ref<Record<string, number>>({})
   const total = ref(0)
   const next = ref<string>()

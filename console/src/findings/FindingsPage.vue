@@ -14,6 +14,22 @@
       :aria-label="t('causes.search')"
       data-test="search"
     />
+    <el-input
+      v-model="query.owner"
+      class="of"
+      clearable
+      :placeholder="t('causes.owner')"
+      :aria-label="t('causes.owner')"
+      data-test="owner"
+    />
+    <el-input
+      v-model="query.label"
+      class="of"
+      clearable
+      :placeholder="t('causes.label')"
+      :aria-label="t('causes.label')"
+      data-test="label"
+    />
     <el-checkbox v-model="query.waived" data-test="waived-only">{{ t('causes.waived') }}</el-checkbox>
   </div>
   <p v-if="failure" class="sheet" role="alert">{{ failure.words }}</p>
@@ -72,9 +88,19 @@ import type { Cause, Failure, Finding } from '../api/client'
 import type { Severity } from './severities'
 
 const audits = useAudits()
-const query = reactive<{ severity: Severity | 'all'; q: string; waived: boolean }>({
+interface Query {
+  severity: Severity | 'all'
+  q: string
+  owner: string
+  label: string
+  waived: boolean
+}
+const props = defineProps<{ owner?: string; label?: string }>() // with which the page begins
+const query = reactive<Query>({
   severity: 'all',
   q: '',
+  owner: props.owner ?? '',
+  label: props.label ?? '',
   waived: false,
 })
 const causes = ref<Cause[]>()
@@ -87,6 +113,9 @@ const more = ref(false)
 const given = () => ({
   ...(query.severity !== 'all' ? { severity: query.severity } : {}),
   ...(query.q.trim() ? { q: query.q.trim() } : {}),
+  ...(query.owner.trim() ? { owner: query.owner.trim() } : {}),
+  // What somebody has not typed to the end yet is no label.
+  ...(/^[^=]+=/.test(query.label.trim()) ? { label: query.label.trim() } : {}),
 })
 
 let asked = 0
@@ -138,7 +167,8 @@ async function reload() {
 <style scoped>
 .tools { display: flex; flex-wrap: wrap; gap: 12px; align-items: center; margin-bottom: 14px; }
 .choose { width: 180px; }
-.search { width: 320px; }
+.search { width: 260px; }
+.of { width: 170px; }
 .cause { margin-bottom: 10px; border-left: 4px solid var(--line); }
 .cause[data-severity='fault'] { border-left-color: var(--faulty); }
 .cause[data-severity='risk'] { border-left-color: var(--at-risk); }

@@ -51,6 +51,19 @@ describe('FindingsPage', () => {
     await flushPromises()
     return { page, asked }
   }
+  it('shows those of one owner and label, in both lists', async () => {
+    const { page, asked } = await shown({ 'GET /api/v1/causes': { items: [missing] }, 'GET /api/v1/findings': {} })
+    for (const [field, text] of [['owner', 'web crew'], ['label', 'team'], ['label', 'team=cranes']]) {
+      await page.get(`[data-test=${field}]`).setValue(text)
+      vi.advanceTimersByTime(250)
+      await flushPromises()
+    }
+    expect(asked.map((one) => one.query.label)).toEqual([undefined, undefined, undefined, 'team=cranes'])
+    await page.get('[data-test=open]').trigger('click')
+    await flushPromises()
+    expect(asked.at(-1)?.path).toBe('/api/v1/findings')
+    expect(asked.at(-1)?.query).toMatchObject({ owner: 'web crew', label: 'team=cranes' })
+  })
   it('shows where a cause is, and closes it again', async () => {
     const { page, asked } = await shown({
       'GET /api/v1/causes': { items: [missing] },

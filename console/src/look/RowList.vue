@@ -3,7 +3,7 @@
     <!-- The library draws its headings behind the rows, where the keyboard comes after all of them. -->
     <div v-if="wide" class="headings">
       <div v-for="column in columns" :key="column.key" class="heading" :style="styleOf(column)">
-        <slot :name="`head-${column.key}`" />
+        <slot :name="`head-${column.key}`">{{ column.heading }}</slot>
       </div>
     </div>
     <el-table-v2
@@ -34,7 +34,7 @@
       <thead>
         <tr>
           <th v-for="column in columns" :key="column.key" :class="[column.key, { plain: column.plain }]">
-            <slot :name="`head-${column.key}`" />
+            <slot :name="`head-${column.key}`">{{ column.heading }}</slot>
           </th>
         </tr>
       </thead>
@@ -54,7 +54,16 @@
 import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
 import type { RowColumn } from './row-list'
 
-const props = defineProps<{ columns: RowColumn<Row>[]; rows: Row[]; rowKey: keyof Row & string; label: string }>()
+const props = defineProps<{
+  columns: RowColumn<Row>[]
+  rows: Row[]
+  rowKey: keyof Row & string
+  label: string
+  /** What was asked for the rows, in any form. */
+  question: string
+  /** How high it may be, in pixels, where it is not to fill the window. */
+  most?: number
+}>()
 const emit = defineEmits<{ near: [] }>() // the end is near: time for more
 
 const rowHeight = 34
@@ -68,7 +77,7 @@ const wide = ref(false)
 const width = ref(1000)
 const room = ref(600)
 const top = ref(0)
-const height = computed(() => Math.min(room.value, props.rows.length * rowHeight + 2))
+const height = computed(() => Math.min(props.most ?? room.value, props.rows.length * rowHeight + 2))
 const laidOut = computed(() =>
   props.columns.map(({ key, width: wanted, grow, hint }) => ({
     key,
@@ -122,12 +131,21 @@ function handleKey(event: KeyboardEvent) {
   table.value?.scrollToTop(Math.min(Math.max(0, to), last))
 }
 
+let told = 0 // of so many rows that the end is near
 function handleRendered({ rowVisibleEnd }: { rowVisibleEnd: number }) {
-  if (rowVisibleEnd >= props.rows.length - ahead) emit('near')
+  if (rowVisibleEnd < props.rows.length - ahead || told === props.rows.length) return
+  told = props.rows.length
+  emit('near')
 }
-// Another question begins at the top again; more of the same does not.
 watch(
-  () => props.rows[0],
+  () => props.rows,
+  (now, before) => {
+    if (now.length <= before.length) told = 0
+  },
+)
+// Another question begins at the top again; the same one, asked anew, stays where somebody reads.
+watch(
+  () => props.question,
   () => table.value?.scrollToTop(0),
 )
 </script>

@@ -1,6 +1,8 @@
 /** A column of a RowList; its heading and its cells are the slots `head-KEY` and `KEY`. */
 export interface RowColumn<Row> {
   key: string
+  /** Where the slot `head-KEY` says nothing else. */
+  heading?: string
   /** What stands before the cell on a phone; nothing where the cell says it itself. */
   title?: string
   width: number

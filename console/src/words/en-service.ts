@@ -84,6 +84,8 @@ export const service = {
   'causes.loading': 'Loading …',
   'causes.severity': 'Severity',
   'causes.all': 'every severity',
+  'causes.owner': 'Owner',
+  'causes.label': 'Label, KEY=VALUE',
   'causes.search': 'Endpoint, machine, path or message',
   'causes.waived': 'Waived ones instead',
   'causes.none': 'No findings.',

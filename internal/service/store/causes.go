@@ -26,7 +26,8 @@ type Cause struct {
 // CauseQuery selects causes by their findings.
 type CauseQuery struct {
 	Code, Severity, Search string
-	Waived                 bool // only what is waived, otherwise only what counts
+	Owner, Label           string // of endpoints; the label is KEY=VALUE
+	Waived                 bool   // only what is waived, otherwise only what counts
 	After                  string
 	Limit                  int
 }
@@ -37,8 +38,8 @@ const causeOrder = `(min(cause_rank(severity)) || ' ' ||
 	cause) COLLATE "C"`
 
 // Causes returns one page, the worst first, and the cursor of the next. They are counted as findings come and go
-// (migration 00013); for those of the page the findings are looked up. Only where a text is searched for they are
-// counted now: those of the findings that have it.
+// (migration 00013); for those of the page the findings are looked up. Only where a text is searched for, or those of
+// some endpoints are wanted, they are counted now, from the findings of those.
 func (s *Store) Causes(ctx context.Context, q CauseQuery) ([]Cause, string, error) {
 	after := ""
 	if q.After != "" {
@@ -49,8 +50,11 @@ func (s *Store) Causes(ctx context.Context, q CauseQuery) ([]Cause, string, erro
 		after = value
 	}
 	db := s.counted(ctx, q, after)
-	if q.Search != "" {
-		db = s.searched(ctx, q, after)
+	if q.Search != "" || q.Owner != "" || q.Label != "" {
+		var err error
+		if db, err = s.searched(ctx, q, after); err != nil {
+			return nil, "", err
+		}
 	}
 	var rows []Cause
 	if err := db.Scan(&rows).Error; err != nil {
@@ -90,9 +94,16 @@ func severityOf(rank string) string {
 	return "CASE " + rank + " WHEN '1' THEN 'fault' WHEN '2' THEN 'risk' WHEN '4' THEN 'note' ELSE 'none' END"
 }
 
-// searched is a page of the causes of findings that have a text.
-func (s *Store) searched(ctx context.Context, q CauseQuery, after string) *gorm.DB {
-	db := matching(s.read(ctx).Table("findings AS f").Where(present+" AND f.waived = ?", q.Waived), q.Search)
+// searched is a page of the causes of findings that have a text, or are those of some endpoints.
+func (s *Store) searched(ctx context.Context, q CauseQuery, after string) (*gorm.DB, error) {
+	db, err := s.ofEndpoints(ctx, s.read(ctx).Table("findings AS f").Where(present+" AND f.waived = ?", q.Waived),
+		q.Owner, q.Label)
+	if err != nil {
+		return nil, err
+	}
+	if q.Search != "" {
+		db = matching(db, q.Search)
+	}
 	if q.Code != "" {
 		db = db.Where("f.code = ?", q.Code)
 	}
@@ -103,7 +114,7 @@ func (s *Store) searched(ctx context.Context, q CauseQuery, after string) *gorm.
 		"count(DISTINCT endpoint_id) AS endpoints, count(DISTINCT holding_id) AS holdings, "+
 		"count(acknowledged) FILTER (WHERE acknowledged <> 'null') AS acknowledged, min(first_seen) AS first_seen, "+
 		severityOf("min(cause_rank(severity))")+" AS severity, "+shared("message")+", "+shared("remedy")).
-		Group("cause, code").Having(causeOrder+" > ?", after).Order("sort_key").Limit(q.Limit + 1)
+		Group("cause, code").Having(causeOrder+" > ?", after).Order("sort_key").Limit(q.Limit + 1), nil
 }
 
 // shared is what the findings of a cause say where all say the same.

@@ -47,6 +47,8 @@ func (s *server) registerFindings() {
 		Severity string `query:"severity" enum:"fault,risk,note,none"`
 		Waived   bool   `query:"waived" doc:"Of what is waived, instead of what counts"`
 		Search   string `query:"q" maxLength:"200" doc:"Part of an endpoint, a holding, a path or a message"`
+		Owner    string `query:"owner" maxLength:"200" doc:"At endpoints of this owner"`
+		Label    string `query:"label" maxLength:"300" doc:"At endpoints with this label, KEY=VALUE"`
 		Cursor   string `query:"cursor" maxLength:"2000"`
 		Limit    int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 	}
@@ -54,8 +56,12 @@ func (s *server) registerFindings() {
 		"What present findings have in common, the worst first, and of those what is at the most places",
 		"findings", 422),
 		func(ctx context.Context, in *causesInput) (*body[api.CausePage], error) {
+			of, err := ofLabel(ctx, in.Label)
+			if err != nil {
+				return nil, err
+			}
 			list, next, err := s.Store.Causes(ctx, store.CauseQuery{Code: in.Code, Severity: in.Severity,
-				Waived: in.Waived,
+				Waived: in.Waived, Owner: in.Owner, Label: of,
 				Search: in.Search, After: in.Cursor, Limit: in.Limit})
 			if err != nil {
 				return nil, s.failure(err)

@@ -6,6 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"nurvik/core/plain"
 	"nurvik/internal/api"
 	"nurvik/internal/service/auth"
 	"nurvik/internal/service/jobs"
@@ -20,6 +21,12 @@ func (s *server) registerRemote() {
 		who := auth.From(ctx)
 		if who.Vantage == "" {
 			return nil, huma.Error403Forbidden("this needs a token of the role worker, which says from where it visits")
+		}
+		for field, text := range map[string]string{"name": in.Body.Name, "host": in.Body.Host,
+			"version": in.Body.Version} {
+			if err := plain.Check(text, false); err != nil {
+				return nil, invalid([]error{&huma.ErrorDetail{Message: err.Error(), Location: "body." + field}})
+			}
 		}
 		work, err := s.Remote.Start(ctx, who.Token, who.Vantage, in.Body)
 		if err != nil {

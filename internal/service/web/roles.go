@@ -209,6 +209,7 @@ var scoped = map[string]held{
 
 	"list-endpoints": byItself,
 	"list-findings":  byItself,
+	"list-causes":    byItself,
 	"add-endpoint":   byItself,
 	"start-audit":    byItself,
 
