@@ -62,11 +62,11 @@ func (p *posts) opened(ctx context.Context, url string, dial store.Dial) (s *sto
 	return p.store, err
 }
 
-func (p *posts) stop() {
-	p.Stop()
+func (p *posts) stop(ctx context.Context) {
+	p.Stop(ctx)
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
-	if p.store != nil {
+	if p.store != nil && ctx.Err() == nil { // else some of its connections are held still, and closing waits for them
 		p.store.Close()
 	}
 }

@@ -145,7 +145,11 @@ func Run(ctx context.Context, c Config, ready func(address, setUp string)) (err 
 	progress := web.NewProgress()
 	go progress.Listen(serving, s, c.Log)
 	posts := c.posts(told, url, dial)
-	defer posts.stop()
+	defer func() {
+		stop, cancel := stopping()
+		defer cancel()
+		posts.stop(stop)
+	}()
 	handler := web.New(web.Options{Progress: progress, Remote: posts.Posts, Store: s, Queue: queue,
 		Auth: door, Console: c.Console, OpenID: provider, Passkeys: c.passkeys(opened),
 		Hosts: opened.hosts, Registry: registry, Log: c.Log, Now: s.Clock.Stamp, Trouble: trouble})

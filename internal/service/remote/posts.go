@@ -55,6 +55,7 @@ type Posts struct {
 type session struct {
 	id, name, vantage string
 	token             int64
+	longest           time.Duration // that a visit can take there
 	post              *Post
 	cancel            context.CancelFunc
 	ended             chan struct{}
@@ -82,16 +83,15 @@ func (p *Posts) Start(ctx context.Context, token int64, vantage string, in api.R
 	}
 	working, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	s := &session{id: rand.Text(), name: in.Name, vantage: vantage, token: token, post: newPost(p.now()),
-		cancel: cancel, ended: make(chan struct{})}
+		longest: time.Duration(in.Longest) * time.Second, cancel: cancel, ended: make(chan struct{})}
 	if !p.add(s) {
 		cancel()
 		return api.RemoteWork{}, ErrFull
 	}
 	// The name stands beside the vantage, so that no worker outside can take the name of a process on the database.
-	longest := time.Duration(in.Longest) * time.Second
 	queue, err := p.begin(context.WithoutCancel(ctx), jobs.Options{Instance: vantage + "/" + in.Name, Kind: "work",
 		Vantage: vantage, Host: in.Host, Version: in.Version, Effort: in.Effort, Visits: in.Visits,
-		Plan: s.post.Plan, Visit: s.post.Visit, Limits: limits.Limits{Visit: longest}, Drain: longest},
+		Plan: s.post.Plan, Visit: s.post.Visit, Limits: limits.Limits{Visit: s.longest}, Drain: s.longest},
 		func(err error) {
 			p.log.Warn("a worker lost its name", "worker", in.Name, "error", err)
 			cancel()
@@ -136,7 +136,9 @@ func (p *Posts) watch(ctx context.Context, s *session, queue Work) {
 			}
 		}
 	}()
-	if err := queue.Stop(context.WithoutCancel(ctx)); err != nil {
+	limited, cancel := context.WithTimeout(context.WithoutCancel(ctx), s.longest+silence)
+	defer cancel()
+	if err := queue.Stop(limited); err != nil {
 		p.log.Warn("the work of a worker did not end in order", "worker", s.name, "error", err)
 	}
 	close(stopped)
@@ -177,15 +179,24 @@ func (p *Posts) End(token int64, id string) error {
 	return nil
 }
 
-// Stop ends the work of all: whoever visits for this instance begins anew elsewhere or later.
-func (p *Posts) Stop() {
+// Stop ends the work of all: whoever visits for this instance begins anew elsewhere or later. It waits until the
+// context ends, as it may while the database is away.
+func (p *Posts) Stop(ctx context.Context) {
 	p.mutex.Lock()
 	for _, s := range p.sessions {
 		s.post.close(true)
 		s.cancel()
 	}
 	p.mutex.Unlock()
-	p.ending.Wait()
+	ended := make(chan struct{})
+	go func() {
+		p.ending.Wait()
+		close(ended)
+	}()
+	select {
+	case <-ended:
+	case <-ctx.Done():
+	}
 }
 
 func (p *Posts) of(token int64, id string) *session {

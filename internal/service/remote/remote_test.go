@@ -68,7 +68,7 @@ func begun(t *testing.T) (posts *remote.Posts, o *jobs.Options, work api.RemoteW
 	}, time.now, slog.New(slog.NewTextHandler(io.Discard, nil)))
 	work, err := posts.Start(t.Context(), token, "outside", start)
 	require.NoError(t, err)
-	t.Cleanup(posts.Stop)
+	t.Cleanup(func() { posts.Stop(context.Background()) })
 	return posts, o, work, time, q
 }
 
@@ -228,7 +228,7 @@ func TestGone(t *testing.T) {
 		require.NoError(t, err)
 		assert.NotEqual(t, work.Session, again.Session)
 		assert.Len(t, take(t, posts, work, api.TaskWish{Most: 1}), 1, "another name is another worker")
-		posts.Stop()
+		posts.Stop(t.Context())
 		assert.ErrorIs(t, (<-begunOne).err, jobs.ErrAway)
 	})
 }
