@@ -26,7 +26,6 @@ import (
 	"nurvik/core/probe"
 	"nurvik/internal/report"
 	"nurvik/internal/service/jobs"
-	"nurvik/internal/service/postgres"
 	"nurvik/internal/service/store"
 	"nurvik/internal/vantage"
 	"nurvik/internal/version"
@@ -51,25 +50,12 @@ func ingest(ctx context.Context) (missed bool, err error) {
 			return false, fmt.Errorf("ENDPOINTS=%s is no number of 100 or more", text)
 		}
 	}
-	directory, err := os.MkdirTemp("", "nurvik-bench-ingest-")
-	if err != nil {
-		return false, err
-	}
-	defer func() { err = errors.Join(err, os.RemoveAll(directory)) }()
-	if err := os.Chmod(directory, 0o711); err != nil {
-		return false, err
-	}
 	silent := slog.New(slog.NewTextHandler(io.Discard, nil))
-	server, err := postgres.Start(ctx, postgres.Options{Directory: directory, Unsafe: true, Log: silent})
+	_, s, end, err := opened(ctx, "ingest", silent)
 	if err != nil {
 		return false, err
 	}
-	defer func() { err = errors.Join(err, server.Stop(context.WithoutCancel(ctx))) }()
-	s, err := store.Open(ctx, server.URL(), server.Dial)
-	if err != nil {
-		return false, err
-	}
-	defer s.Close()
+	defer func() { err = errors.Join(err, end()) }()
 	estate, err := newShown(ctx, count)
 	if err != nil {
 		return false, err

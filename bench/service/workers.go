@@ -22,7 +22,6 @@ import (
 	"nurvik/core/forge"
 	"nurvik/internal/report"
 	"nurvik/internal/service/jobs"
-	"nurvik/internal/service/postgres"
 	"nurvik/internal/service/store"
 	"nurvik/internal/vantage"
 	"nurvik/internal/version"
@@ -45,25 +44,12 @@ func workers(ctx context.Context) (missed bool, err error) {
 			return false, fmt.Errorf("ENDPOINTS=%s is no number between 16 and 4000", text)
 		}
 	}
-	directory, err := os.MkdirTemp("", "nurvik-bench-workers-")
-	if err != nil {
-		return false, err
-	}
-	defer func() { err = errors.Join(err, os.RemoveAll(directory)) }()
-	if err := os.Chmod(directory, 0o711); err != nil {
-		return false, err
-	}
 	silent := slog.New(slog.NewTextHandler(io.Discard, nil))
-	server, err := postgres.Start(ctx, postgres.Options{Directory: directory, Unsafe: true, Log: silent})
+	server, s, end, err := opened(ctx, "workers", silent)
 	if err != nil {
 		return false, err
 	}
-	defer func() { err = errors.Join(err, server.Stop(context.WithoutCancel(ctx))) }()
-	s, err := store.Open(ctx, server.URL(), server.Dial)
-	if err != nil {
-		return false, err
-	}
-	defer s.Close()
+	defer func() { err = errors.Join(err, end()) }()
 	endpoints, closeAll, err := delayed(count)
 	if err != nil {
 		return false, err
@@ -89,12 +75,12 @@ func workers(ctx context.Context) (missed bool, err error) {
 	defer func() { err = errors.Join(err, q.Stop(context.WithoutCancel(ctx))) }()
 	var times []time.Duration
 	for _, n := range []int{1, moreWorkers} {
-		end, err := started(ctx, s, server.URL(), n)
+		stop, err := started(ctx, s, server.URL(), n)
 		if err != nil {
 			return false, err
 		}
 		_, took, err := audited(ctx, s, q)
-		if err = errors.Join(err, end()); err != nil {
+		if err = errors.Join(err, stop()); err != nil {
 			return false, err
 		}
 		times = append(times, took)

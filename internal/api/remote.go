@@ -4,6 +4,9 @@ import (
 	"nurvik/core/facts"
 )
 
+// LongestTask is how long a worker may take for a visit, in seconds: as long it can keep others from the host.
+const LongestTask = 600
+
 // RemoteStart is a worker that reports for work through the API.
 type RemoteStart struct {
 	Name    string       `json:"name" minLength:"1" maxLength:"100" doc:"Of the instance, which no other has"`
@@ -12,7 +15,7 @@ type RemoteStart struct {
 	Schema  string       `json:"schema" maxLength:"100" doc:"Of the facts that it produces; the service takes its own alone"`
 	Effort  facts.Effort `json:"effort,omitempty" enum:",quick,normal,full" doc:"Of each visit"`
 	Visits  int          `json:"visits" minimum:"1" maximum:"1000" doc:"Visits at once, at most"`
-	Longest int          `json:"longest" minimum:"1" maximum:"7200" doc:"How long one visit can take there, in seconds"`
+	Longest int          `json:"longest" minimum:"1" maximum:"600" doc:"How long one visit can take there, in seconds"`
 }
 
 // RemoteWork is the work of such a worker, until it ends it or is silent for half a minute.
@@ -60,8 +63,8 @@ type TaskResult struct {
 
 // LookupResult is where a name leads.
 type LookupResult struct {
-	Visit        []string     `json:"visit,omitempty" maxItems:"1000" doc:"ADDRESS:PORT of each"`
-	NoRoute      []string     `json:"no_route,omitempty" maxItems:"1000" doc:"Those whose family has no route from there"`
+	Visit        []string     `json:"visit,omitempty" maxItems:"256" doc:"ADDRESS:PORT of each"`
+	NoRoute      []string     `json:"no_route,omitempty" maxItems:"256" doc:"Those whose family has no route from there"`
 	DNS          *facts.DNS   `json:"dns,omitempty" doc:"What a name server said; absent where none was asked"`
 	ResolveError facts.Reason `json:"resolve_error,omitzero" doc:"Why the name leads nowhere"`
 }

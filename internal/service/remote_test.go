@@ -173,6 +173,7 @@ func TestRemoteWorker(t *testing.T) {
 		assert.ErrorContains(t, worker(func(w *service.Config) { w.Vantage = "inside" }),
 			"for another vantage, outside")
 		assert.ErrorContains(t, worker(func(w *service.Config) { w.TokenFile = "" }), "--role worker --vantage")
+		assert.ErrorContains(t, worker(func(w *service.Config) { w.Limits.Visit = time.Hour }), "lower --visit-timeout")
 		assert.ErrorContains(t, worker(func(w *service.Config) { w.Database = server.URL() }), "not both")
 		assert.ErrorContains(t, worker(func(w *service.Config) { w.Through = "http://192.0.2.1" }), "plain HTTP")
 		go func() { ended <- worker(nil) }()

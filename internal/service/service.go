@@ -144,13 +144,13 @@ func Run(ctx context.Context, c Config, ready func(address, setUp string)) (err 
 	bounded := netutil.LimitListener(opened.listener, maxConnections)
 	progress := web.NewProgress()
 	go progress.Listen(serving, s, c.Log)
-	posts := c.posts(told, url, dial)
+	remotes := c.remoteSessions(told, url, dial)
 	defer func() {
 		stop, cancel := stopping()
 		defer cancel()
-		posts.stop(stop)
+		remotes.stop(stop)
 	}()
-	handler := web.New(web.Options{Progress: progress, Remote: posts.Posts, Store: s, Queue: queue,
+	handler := web.New(web.Options{Progress: progress, Remote: remotes.Sessions, Store: s, Queue: queue,
 		Auth: door, Console: c.Console, OpenID: provider, Passkeys: c.passkeys(opened),
 		Hosts: opened.hosts, Registry: registry, Log: c.Log, Now: s.Clock.Stamp, Trouble: trouble})
 	if err := serve(serving, bounded, opened.tls, handler, c.Log, func() { ready(opened.address, setUp) }); err != nil {

@@ -85,12 +85,17 @@ func visitable(searchable proposal.Ranges, gate *outbound.Gate) error {
 	return nil
 }
 
-// queue makes the queue of jobs; what it is and what it counts is in the options.
-func (c Config) queue(ctx context.Context, s *store.Store, told settled, o jobs.Options) (*jobs.Queue, error) {
-	report := rescue.Report(func(d rescue.Defect) {
+// report takes defects of ours to the log.
+func (c Config) report() rescue.Report {
+	return func(d rescue.Defect) {
 		c.Log.Error("a defect of Nurvik itself ended an examination", "reference", d.Reference, "target", d.Target,
 			"cause", plain.Text(d.Cause), "stack", plain.Lines(d.Stack))
-	})
+	}
+}
+
+// queue makes the queue of jobs; what it is and what it counts is in the options.
+func (c Config) queue(ctx context.Context, s *store.Store, told settled, o jobs.Options) (*jobs.Queue, error) {
+	report := c.report()
 	o.Network, o.Report, o.Now, o.Log = told.network, report, s.Clock.Stamp, c.Log
 	o.Network.Report, o.Network.Dial = report, gated(o.Gate, told.network.Dial)
 	o.Instance, o.Vantage, o.Visits, o.Effort = c.Instance, c.Vantage, c.Visits, told.effort

@@ -49,7 +49,8 @@
     row-key="sha256"
     :label="t('expiry.title')"
     :question="JSON.stringify(filters)"
-    :most="386"
+    :lines="2"
+    :most="432"
     data-test="dues"
     @near="next && more()"
   >
@@ -128,13 +129,13 @@ const column = (key: string, heading: string, width: number, grow = 0): RowColum
   key, heading, title: heading, width, grow,
 })
 const layout: RowColumn<Due>[] = [
-  column('state', t('expiry.state'), 150),
+  column('state', t('expiry.state'), 142),
   column('ends', t('expiry.ends'), 112),
-  column('left', t('expiry.left'), 112),
+  column('left', t('expiry.left'), 120),
   column('renew', t('expiry.renew'), 112),
-  { ...column('what', t('expiry.what'), 230, 1), hint: (row) => row.label },
-  { ...column('issuer', t('estate.issuer'), 180), hint: (row) => row.issuer },
-  { ...column('where', t('expiry.where'), 230, 1), hint: (row) => row.places?.map((one) => one.name).join(', ') },
+  { ...column('what', t('expiry.what'), 215, 1), hint: (row) => row.label },
+  { ...column('issuer', t('estate.issuer'), 170), hint: (row) => row.issuer },
+  { ...column('where', t('expiry.where'), 240, 2), hint: (row) => row.places?.map((one) => one.name).join(', ') },
 ]
 
 const audits = useAudits()

@@ -167,7 +167,7 @@ async function reload() {
 <style scoped>
 .tools { display: flex; flex-wrap: wrap; gap: 12px; align-items: center; margin-bottom: 14px; }
 .choose { width: 180px; }
-.search { width: 260px; }
+.search { width: 260px; margin-left: 0; }
 .of { width: 170px; }
 .cause { margin-bottom: 10px; border-left: 4px solid var(--line); }
 .cause[data-severity='fault'] { border-left-color: var(--faulty); }

@@ -25,7 +25,12 @@
       @rows-rendered="handleRendered"
     >
       <template #cell="{ column, rowData }">
-        <div class="cell" :class="column.key" :title="column.hint?.(rowData)">
+        <div
+          class="cell"
+          :class="[column.key, { several: lines }]"
+          :style="{ '-webkit-line-clamp': lines }"
+          :title="column.hint?.(rowData)"
+        >
           <slot :name="column.key" :row="rowData as Row" />
         </div>
       </template>
@@ -61,12 +66,15 @@ const props = defineProps<{
   label: string
   /** What was asked for the rows, in any form. */
   question: string
+  /** How many lines a cell may have; one by default. */
+  lines?: number
   /** How high it may be, in pixels, where it is not to fill the window. */
   most?: number
 }>()
 const emit = defineEmits<{ near: [] }>() // the end is near: time for more
 
-const rowHeight = 34
+const rowHeight = (props.lines ?? 1) * 20 + 14
+const headHeight = 34
 const phone = 720 // pixels; as in theme.css
 const ahead = 40 // rows before the end
 const below = 70 // pixels
@@ -98,7 +106,7 @@ function measure() {
   if (!frame.value) return
   width.value = frame.value.clientWidth
   // What is below the list, such as its count, stays in sight too.
-  const begins = frame.value.getBoundingClientRect().top + window.scrollY + rowHeight
+  const begins = frame.value.getBoundingClientRect().top + window.scrollY + headHeight
   room.value = Math.max(window.innerHeight - begins - below, 10 * rowHeight)
 }
 let watched: ResizeObserver | undefined
@@ -169,6 +177,7 @@ watch(
 }
 .virtual :deep(.el-table-v2__row-cell) { padding: 0 12px; }
 .cell { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; width: 100%; }
+.several { display: -webkit-box; -webkit-box-orient: vertical; white-space: normal; overflow-wrap: anywhere; }
 table { border-collapse: collapse; width: 100%; }
 th, td { text-align: left; padding: 4px 12px; border-bottom: 1px solid var(--line); vertical-align: baseline; }
 tbody tr:last-child td { border-bottom: 0; }

@@ -59,7 +59,7 @@ export const en = {
   'estate.count': '{shown} of {total} endpoints',
   'estate.expired': 'expired',
   'estate.ofOwner': 'of {owner}',
-  'estate.ownersFindings': 'Findings there',
+  'estate.ownersFindings': 'Their findings',
   'estate.onlyOwner': 'Show only those of {owner}',
   'many.owner': 'Owner',
   'endpoint.owner': 'Owner',

@@ -58,18 +58,18 @@ var (
 )
 
 // begun is a worker's work with the options of its jobs.
-func begun(t *testing.T) (posts *remote.Posts, o *jobs.Options, work api.RemoteWork, time *clock, q *queue) {
+func begun(t *testing.T) (sessions *remote.Sessions, o *jobs.Options, work api.RemoteWork, time *clock, q *queue) {
 	t.Helper()
 	time, q = &clock{}, &queue{stopped: make(chan struct{})}
 	o = &jobs.Options{}
-	posts = remote.New(func(_ context.Context, options jobs.Options, _ func(error)) (remote.Work, error) {
+	sessions = remote.New(func(_ context.Context, options jobs.Options, _ func(error)) (remote.Work, error) {
 		*o = options
 		return q, nil
 	}, time.now, slog.New(slog.NewTextHandler(io.Discard, nil)))
-	work, err := posts.Start(t.Context(), token, "outside", start)
+	work, err := sessions.Start(t.Context(), token, "outside", start)
 	require.NoError(t, err)
-	t.Cleanup(func() { posts.Stop(context.Background()) })
-	return posts, o, work, time, q
+	t.Cleanup(func() { sessions.Stop(context.Background()) })
+	return sessions, o, work, time, q
 }
 
 type visited struct {
@@ -86,30 +86,30 @@ func visit(t *testing.T, o *jobs.Options) chan visited {
 	return out
 }
 
-func take(t *testing.T, posts *remote.Posts, work api.RemoteWork, wish api.TaskWish) []api.Task {
+func take(t *testing.T, sessions *remote.Sessions, work api.RemoteWork, wish api.TaskWish) []api.Task {
 	t.Helper()
-	tasks, err := posts.Take(t.Context(), token, work.Session, wish)
+	tasks, err := sessions.Take(t.Context(), token, work.Session, wish)
 	require.NoError(t, err)
 	return tasks
 }
 
 func TestTasks(t *testing.T) {
-	posts, o, work, _, _ := begun(t)
+	sessions, o, work, _, _ := begun(t)
 	assert.Equal(t, api.RemoteWork{Session: work.Session, Vantage: "outside"}, work)
 	assert.Equal(t, []any{"outside/pier", "work", "outside", 2, time.Minute},
 		[]any{o.Instance, o.Kind, o.Vantage, o.Visits, o.Limits.Visit})
 	waiting := visit(t, o)
-	tasks := take(t, posts, work, api.TaskWish{Most: 2})
+	tasks := take(t, sessions, work, api.TaskWish{Most: 2})
 	require.Len(t, tasks, 1)
 	assert.Equal(t, &api.VisitTask{Address: at.String(), ServerName: "www.tarnholm.example", Web: true, PlainPort: 80},
 		tasks[0].Visit)
 
-	assert.Equal(t, tasks, take(t, posts, work, api.TaskWish{Most: 2}), "the answer that held it was lost")
-	assert.Empty(t, take(t, posts, work, api.TaskWish{}), "without room for one")
-	_, err := posts.Take(t.Context(), token+1, work.Session, api.TaskWish{Most: 1})
+	assert.Equal(t, tasks, take(t, sessions, work, api.TaskWish{Most: 2}), "the answer that held it was lost")
+	assert.Empty(t, take(t, sessions, work, api.TaskWish{}), "without room for one")
+	_, err := sessions.Take(t.Context(), token+1, work.Session, api.TaskWish{Most: 1})
 	assert.ErrorIs(t, err, remote.ErrUnknown, "another token has no part in it")
-	assert.ErrorIs(t, posts.Put(token+1, work.Session, api.TaskResult{ID: tasks[0].ID}), remote.ErrUnknown)
-	assert.ErrorIs(t, posts.End(token, "made up"), remote.ErrUnknown)
+	assert.ErrorIs(t, sessions.Put(token+1, work.Session, api.TaskResult{ID: tasks[0].ID}), remote.ErrUnknown)
+	assert.ErrorIs(t, sessions.End(token, "made up"), remote.ErrUnknown)
 
 	good := facts.Observation{Address: at, ServerName: "www.tarnholm.example", Outcome: facts.Answered,
 		Detail: facts.Because(facts.SaidBusy, "a\x1b[31mb")}
@@ -123,19 +123,19 @@ func TestTasks(t *testing.T) {
 	} {
 		bad.ID = tasks[0].ID
 		var unfit *remote.UnfitError
-		assert.ErrorAs(t, posts.Put(token, work.Session, bad), &unfit, name)
+		assert.ErrorAs(t, sessions.Put(token, work.Session, bad), &unfit, name)
 	}
-	require.NoError(t, posts.Put(token, work.Session, api.TaskResult{ID: tasks[0].ID, Observation: &good}))
+	require.NoError(t, sessions.Put(token, work.Session, api.TaskResult{ID: tasks[0].ID, Observation: &good}))
 	got := <-waiting
 	require.NoError(t, got.err)
 	assert.Equal(t, facts.Answered, got.Outcome)
 	assert.NotContains(t, got.Detail.Args[0], "\x1b", "it is cleaned as what was seen here")
-	assert.NoError(t, posts.Put(token, work.Session, api.TaskResult{ID: tasks[0].ID, Observation: &good}),
+	assert.NoError(t, sessions.Put(token, work.Session, api.TaskResult{ID: tasks[0].ID, Observation: &good}),
 		"a second time nobody waits for it")
 }
 
 func TestFailures(t *testing.T) {
-	posts, o, work, _, _ := begun(t)
+	sessions, o, work, _, _ := begun(t)
 	for name, c := range map[string]struct {
 		failure api.TaskFailure
 		is      func(error) bool
@@ -148,14 +148,14 @@ func TestFailures(t *testing.T) {
 			func(err error) bool { return err.Error() == "the worker there: not there" }},
 	} {
 		waiting := visit(t, o)
-		task := take(t, posts, work, api.TaskWish{Most: 1})[0]
-		require.NoError(t, posts.Put(token, work.Session, api.TaskResult{ID: task.ID, Failure: &c.failure}))
+		task := take(t, sessions, work, api.TaskWish{Most: 1})[0]
+		require.NoError(t, sessions.Put(token, work.Session, api.TaskResult{ID: task.ID, Failure: &c.failure}))
 		assert.True(t, c.is((<-waiting).err), name)
 	}
 }
 
 func TestLookups(t *testing.T) {
-	posts, o, work, _, _ := begun(t)
+	sessions, o, work, _, _ := begun(t)
 	parsed, err := endpoint.Parse("www.tarnholm.example")
 	require.NoError(t, err)
 	target := probe.Target{Endpoint: parsed, VisitAt: []endpoint.VisitAt{{Address: at.Addr()}}}
@@ -169,10 +169,10 @@ func TestLookups(t *testing.T) {
 			p, err := o.Plan(t.Context(), target)
 			out <- planned{p, err}
 		}()
-		task := take(t, posts, work, api.TaskWish{Most: 1})[0]
+		task := take(t, sessions, work, api.TaskWish{Most: 1})[0]
 		assert.Equal(t, &api.LookupTask{Endpoint: "www.tarnholm.example:443", VisitAt: []string{at.String()}},
 			task.Lookup)
-		require.NoError(t, posts.Put(token, work.Session, api.TaskResult{ID: task.ID, Lookup: &r}))
+		require.NoError(t, sessions.Put(token, work.Session, api.TaskResult{ID: task.ID, Lookup: &r}))
 		return <-out
 	}
 	got := plan(api.LookupResult{Visit: []string{at.String()}, NoRoute: []string{"[2001:db8::1]:443"}})
@@ -186,9 +186,9 @@ func TestLookups(t *testing.T) {
 // TestGone: what a worker has begun and does not end goes back, and what it has not begun at once.
 func TestGone(t *testing.T) {
 	t.Run("it falls silent", func(t *testing.T) {
-		posts, o, work, clock, q := begun(t)
+		sessions, o, work, clock, q := begun(t)
 		begunOne := visit(t, o)
-		require.Len(t, take(t, posts, work, api.TaskWish{Most: 1}), 1)
+		require.Len(t, take(t, sessions, work, api.TaskWish{Most: 1}), 1)
 		clock.pass(29 * time.Second)
 		select {
 		case <-q.stopped:
@@ -199,36 +199,46 @@ func TestGone(t *testing.T) {
 		assert.ErrorIs(t, (<-begunOne).err, jobs.ErrAway)
 		<-q.stopped
 		require.Eventually(t, func() bool {
-			_, err := posts.Take(t.Context(), token, work.Session, api.TaskWish{})
+			_, err := sessions.Take(t.Context(), token, work.Session, api.TaskWish{})
 			return err == remote.ErrUnknown
 		}, 5*time.Second, 10*time.Millisecond)
 	})
 	t.Run("it ends its work", func(t *testing.T) {
-		posts, o, work, _, q := begun(t)
+		sessions, o, work, _, q := begun(t)
 		begunOne := visit(t, o)
-		task := take(t, posts, work, api.TaskWish{Most: 1})[0]
+		task := take(t, sessions, work, api.TaskWish{Most: 1})[0]
 		notBegun := visit(t, o)
-		require.NoError(t, posts.End(token, work.Session))
+		require.NoError(t, sessions.End(token, work.Session))
 		assert.ErrorIs(t, (<-notBegun).err, jobs.ErrNotTaken)
 		select {
 		case got := <-begunOne:
 			assert.Fail(t, "given up", got.err)
 		default:
 		}
-		_ = posts.Put(token, work.Session, api.TaskResult{ID: task.ID, Failure: &api.TaskFailure{Why: "busy"}})
+		_ = sessions.Put(token, work.Session, api.TaskResult{ID: task.ID, Failure: &api.TaskFailure{Why: "busy"}})
 		<-q.stopped
 	})
 	t.Run("it is started again", func(t *testing.T) {
-		posts, o, work, _, _ := begun(t)
+		sessions, o, work, _, _ := begun(t)
 		begunOne := visit(t, o)
-		require.Len(t, take(t, posts, work, api.TaskWish{Most: 1}), 1)
-		_, err := posts.Start(t.Context(), token, "outside", api.RemoteStart{Name: "pier", Schema: "0"})
+		require.Len(t, take(t, sessions, work, api.TaskWish{Most: 1}), 1)
+		_, err := sessions.Start(t.Context(), token, "outside", api.RemoteStart{Name: "pier", Schema: "0"})
 		require.ErrorIs(t, err, remote.ErrOther)
-		again, err := posts.Start(t.Context(), token, "outside", api.RemoteStart{Name: "crane", Schema: facts.Schema})
+		crane := api.RemoteStart{Name: "crane", Schema: facts.Schema}
+		again, err := sessions.Start(t.Context(), token, "outside", crane)
 		require.NoError(t, err)
 		assert.NotEqual(t, work.Session, again.Session)
-		assert.Len(t, take(t, posts, work, api.TaskWish{Most: 1}), 1, "another name is another worker")
-		posts.Stop(t.Context())
+		assert.Len(t, take(t, sessions, work, api.TaskWish{Most: 1}), 1, "another name is another worker")
+		for _, name := range []string{"three", "four"} {
+			_, err = sessions.Start(t.Context(), token, "outside", api.RemoteStart{Name: name, Schema: facts.Schema})
+			require.NoError(t, err)
+		}
+		five := api.RemoteStart{Name: "five", Schema: facts.Schema}
+		_, err = sessions.Start(t.Context(), token, "outside", five)
+		assert.ErrorIs(t, err, remote.ErrMany)
+		_, err = sessions.Start(t.Context(), token+1, "outside", five)
+		assert.NoError(t, err, "another token keeps nobody out")
+		sessions.Stop(t.Context())
 		assert.ErrorIs(t, (<-begunOne).err, jobs.ErrAway)
 	})
 }
@@ -248,7 +258,7 @@ func FuzzResult(f *testing.F) {
 		if json.Unmarshal(data, &r) != nil {
 			return
 		}
-		posts, o, work, _, _ := begun(t)
+		sessions, o, work, _, _ := begun(t)
 		ctx, cancel := context.WithCancel(t.Context())
 		got := make(chan error, 1)
 		var seen facts.Observation
@@ -257,8 +267,8 @@ func FuzzResult(f *testing.F) {
 			seen, err = o.Visit(ctx, at, probe.Call{ServerName: "www.tarnholm.example"})
 			got <- err
 		}()
-		r.ID = take(t, posts, work, api.TaskWish{Most: 1})[0].ID
-		if posts.Put(token, work.Session, r) != nil {
+		r.ID = take(t, sessions, work, api.TaskWish{Most: 1})[0].ID
+		if sessions.Put(token, work.Session, r) != nil {
 			cancel()
 			assert.Error(t, <-got)
 			return

@@ -82,7 +82,8 @@ func (s *server) remoteFailure(err error) error {
 		return invalid([]error{&huma.ErrorDetail{Message: unfit.Error(), Location: "body"}})
 	case errors.Is(err, remote.ErrUnknown):
 		return huma.Error404NotFound(err.Error())
-	case errors.Is(err, remote.ErrOther), errors.Is(err, remote.ErrFull), errors.Is(err, jobs.ErrNameTaken):
+	case errors.Is(err, remote.ErrOther), errors.Is(err, remote.ErrFull), errors.Is(err, remote.ErrMany),
+		errors.Is(err, jobs.ErrNameTaken):
 		return huma.Error409Conflict(err.Error())
 	}
 	return s.failure(err)

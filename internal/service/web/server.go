@@ -39,9 +39,9 @@ type Options struct {
 	Registry *prometheus.Registry
 	Log      *slog.Logger
 	Now      func() time.Time
-	Trouble  func() []string // what is wrong with the private database; nil asks nobody
-	Progress *Progress       // of audits
-	Remote   *remote.Posts   // of workers that use the API
+	Trouble  func() []string  // what is wrong with the private database; nil asks nobody
+	Progress *Progress        // of audits
+	Remote   *remote.Sessions // of workers that use the API
 	OpenID   *openid.Provider
 	Passkeys *passkey.Keys // nil where browsers offer none
 }

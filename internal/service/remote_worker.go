@@ -20,7 +20,6 @@ import (
 	"nurvik/core/inputfile"
 	"nurvik/core/plain"
 	"nurvik/core/probe"
-	"nurvik/core/rescue"
 	"nurvik/internal/api"
 	"nurvik/internal/client"
 	"nurvik/internal/outbound"
@@ -35,8 +34,8 @@ const (
 	aliveTime = 8 * time.Second // in which it says that it lives, while it has no room for tasks
 )
 
-// afar visits for a service that is reached through its API alone.
-type afar struct {
+// remoteWorker visits for a service that is reached through its API alone.
+type remoteWorker struct {
 	start   api.RemoteStart
 	vantage string // which it was told to be; "" for whatever the token says
 	client  *client.Client
@@ -54,21 +53,23 @@ func (c Config) workThrough(ctx context.Context, told settled, ready func()) err
 	if err != nil {
 		return err
 	}
-	a := &afar{vantage: c.Vantage, gate: outbound.Visits(netip.AddrPort{}, told.visitable), log: c.Log}
+	a := &remoteWorker{vantage: c.Vantage, gate: outbound.Visits(netip.AddrPort{}, told.visitable), log: c.Log}
 	if a.client, err = client.New(c.Through, token); err != nil {
 		return fmt.Errorf("--through: %w", err)
 	}
-	report := rescue.Report(func(d rescue.Defect) {
-		c.Log.Error("a defect of Nurvik itself ended an examination", "reference", d.Reference, "target", d.Target,
-			"cause", plain.Text(d.Cause), "stack", plain.Lines(d.Stack))
-	})
+	report := c.report()
 	network, limits := told.network, vantage.Afford(c.Limits)
 	network.Report, network.Dial = report, gated(a.gate, network.Dial)
 	a.prober = probe.New(network, limits)
+	longest := limits.Longest()/time.Second + 1
+	if longest > api.LongestTask {
+		return fmt.Errorf("one visit could take %d seconds, and a worker through the API has %d: lower --visit-timeout",
+			longest, api.LongestTask)
+	}
 	host, _ := os.Hostname() // without one it is told without
 	a.start = api.RemoteStart{Name: cmp.Or(c.Instance, host), Host: host, Version: version.Number,
 		Schema: facts.Schema, Effort: told.effort, Visits: cmp.Or(c.Visits, 50),
-		Longest: int(limits.Longest()/time.Second) + 1}
+		Longest: int(longest)}
 	for first := true; ; {
 		err := a.work(ctx, func() {
 			if first {
@@ -123,7 +124,7 @@ func final(err error) bool {
 }
 
 // work takes tasks until the context ends, or the service does not know this work any more.
-func (a *afar) work(ctx context.Context, ready func()) error {
+func (a *remoteWorker) work(ctx context.Context, ready func()) error {
 	begun, err := a.client.BeginRemoteWork(ctx, a.start)
 	if err != nil {
 		return err
@@ -155,7 +156,7 @@ func (a *afar) work(ctx context.Context, ready func()) error {
 }
 
 // drain lets visits end for a moment, and tells which did not.
-func (a *afar) drain(ctx context.Context, session string, running *sync.WaitGroup, stop func()) error {
+func (a *remoteWorker) drain(ctx context.Context, session string, running *sync.WaitGroup, stop func()) error {
 	if err := a.client.EndRemoteWork(ctx, session); err != nil {
 		a.log.Warn("the service was not told that this worker stops", "error", err)
 	}
@@ -180,7 +181,7 @@ func (a *afar) drain(ctx context.Context, session string, running *sync.WaitGrou
 }
 
 // take gives tasks to do while there is room.
-func (a *afar) take(ctx context.Context, session string, room chan struct{}, do func(api.Task)) error {
+func (a *remoteWorker) take(ctx context.Context, session string, room chan struct{}, do func(api.Task)) error {
 	for {
 		wish := api.TaskWish{}
 		select {
@@ -225,7 +226,7 @@ func (a *afar) take(ctx context.Context, session string, room chan struct{}, do 
 const resultTries = 5
 
 // do does a task and tells what came of it.
-func (a *afar) do(ctx context.Context, session string, t api.Task) {
+func (a *remoteWorker) do(ctx context.Context, session string, t api.Task) {
 	defer a.hold(t.ID, false)
 	result := a.result(ctx, t)
 	result.ID = t.ID
@@ -246,7 +247,7 @@ func (a *afar) do(ctx context.Context, session string, t api.Task) {
 }
 
 // result does a task.
-func (a *afar) result(ctx context.Context, t api.Task) api.TaskResult {
+func (a *remoteWorker) result(ctx context.Context, t api.Task) api.TaskResult {
 	var out api.TaskResult
 	var err error
 	switch {
@@ -272,7 +273,7 @@ func (a *afar) result(ctx context.Context, t api.Task) api.TaskResult {
 	return api.TaskResult{Failure: failure}
 }
 
-func (a *afar) visit(ctx context.Context, t api.VisitTask) (*facts.Observation, error) {
+func (a *remoteWorker) visit(ctx context.Context, t api.VisitTask) (*facts.Observation, error) {
 	at, err := netip.ParseAddrPort(t.Address)
 	if err != nil {
 		return nil, err
@@ -285,7 +286,7 @@ func (a *afar) visit(ctx context.Context, t api.VisitTask) (*facts.Observation, 
 	return &o, err
 }
 
-func (a *afar) lookUp(ctx context.Context, t api.LookupTask) (*api.LookupResult, error) {
+func (a *remoteWorker) lookUp(ctx context.Context, t api.LookupTask) (*api.LookupResult, error) {
 	parsed, err := endpoint.Parse(t.Endpoint)
 	if err != nil {
 		return nil, err
@@ -316,7 +317,7 @@ func texts(list []netip.AddrPort) []string {
 	return out
 }
 
-func (a *afar) hold(id int64, yes bool) {
+func (a *remoteWorker) hold(id int64, yes bool) {
 	a.mutex.Lock()
 	defer a.mutex.Unlock()
 	if delete(a.holds, id); yes {
@@ -324,7 +325,7 @@ func (a *afar) hold(id int64, yes bool) {
 	}
 }
 
-func (a *afar) held() []int64 {
+func (a *remoteWorker) held() []int64 {
 	a.mutex.Lock()
 	defer a.mutex.Unlock()
 	return slices.Collect(maps.Keys(a.holds))

@@ -19,11 +19,15 @@ import (
 var (
 	ErrUnknown = errors.New("this work has ended here: begin anew")
 	ErrOther   = errors.New("the worker is of another version than the service: install the service's version there")
-	ErrFull    = fmt.Errorf("%d workers use this instance of the service already; use another instance", most)
+	ErrFull    = fmt.Errorf("%d workers use this instance of the service already: use another instance", most)
+	ErrMany    = fmt.Errorf("%d workers use this token already: give each its own", mostOfToken)
 )
 
 // most is how many workers there can be at one instance: each holds connections to the database.
 const most = 16
+
+// mostOfToken is how many of them can have the same token, so that one in the wrong hands does not keep others out.
+const mostOfToken = 4
 
 // silence is after how long a worker that was not heard of counts as gone. A worker asks again at least every TakeTime.
 const silence = 30 * time.Second
@@ -31,8 +35,8 @@ const silence = 30 * time.Second
 // TakeTime is how long a call for tasks waits for the first.
 const TakeTime = 10 * time.Second
 
-// Begin makes the queue of a worker, whose jobs plan and visit by the post; lost is told when another process has taken
-// over the worker's name.
+// Begin makes the queue of a worker, whose jobs plan and visit by its tasks; lost is told when another process has
+// taken over the worker's name.
 type Begin func(ctx context.Context, o jobs.Options, lost func(error)) (Work, error)
 
 // Work is a queue that works.
@@ -40,8 +44,8 @@ type Work interface {
 	Stop(ctx context.Context) error
 }
 
-// Posts are the workers that use the API of this instance.
-type Posts struct {
+// Sessions are the workers that use the API of this instance.
+type Sessions struct {
 	begin Begin
 	now   func() time.Time
 	log   *slog.Logger
@@ -56,24 +60,24 @@ type session struct {
 	id, name, vantage string
 	token             int64
 	longest           time.Duration // that a visit can take there
-	post              *Post
+	tasks             *taskQueue
 	cancel            context.CancelFunc
 	ended             chan struct{}
 }
 
-// New makes posts for nobody yet. Now is any clock that goes on evenly.
-func New(begin Begin, now func() time.Time, log *slog.Logger) *Posts {
-	return &Posts{begin: begin, now: now, log: log, sessions: map[string]*session{}}
+// New makes sessions for nobody yet. Now is any clock that goes on evenly.
+func New(begin Begin, now func() time.Time, log *slog.Logger) *Sessions {
+	return &Sessions{begin: begin, now: now, log: log, sessions: map[string]*session{}}
 }
 
 // Start begins the work of a worker with the token, which is for the vantage. An earlier work of the same name and
 // token ends: the worker was started again.
-func (p *Posts) Start(ctx context.Context, token int64, vantage string, in api.RemoteStart) (api.RemoteWork, error) {
+func (p *Sessions) Start(ctx context.Context, token int64, vantage string, in api.RemoteStart) (api.RemoteWork, error) {
 	if in.Schema != facts.Schema {
 		return api.RemoteWork{}, ErrOther
 	}
 	if old := p.find(func(s *session) bool { return s.name == in.Name && s.token == token }); old != nil {
-		old.post.close(true)
+		old.tasks.close(true)
 		old.cancel()
 		select {
 		case <-old.ended:
@@ -82,16 +86,16 @@ func (p *Posts) Start(ctx context.Context, token int64, vantage string, in api.R
 		}
 	}
 	working, cancel := context.WithCancel(context.WithoutCancel(ctx))
-	s := &session{id: rand.Text(), name: in.Name, vantage: vantage, token: token, post: newPost(p.now()),
+	s := &session{id: rand.Text(), name: in.Name, vantage: vantage, token: token, tasks: newTaskQueue(p.now()),
 		longest: time.Duration(in.Longest) * time.Second, cancel: cancel, ended: make(chan struct{})}
-	if !p.add(s) {
+	if err := p.add(s); err != nil {
 		cancel()
-		return api.RemoteWork{}, ErrFull
+		return api.RemoteWork{}, err
 	}
 	// The name stands beside the vantage, so that no worker outside can take the name of a process on the database.
 	queue, err := p.begin(context.WithoutCancel(ctx), jobs.Options{Instance: vantage + "/" + in.Name, Kind: "work",
 		Vantage: vantage, Host: in.Host, Version: in.Version, Effort: in.Effort, Visits: in.Visits,
-		Plan: s.post.Plan, Visit: s.post.Visit, Limits: limits.Limits{Visit: s.longest}, Drain: s.longest},
+		Plan: s.tasks.Plan, Visit: s.tasks.Visit, Limits: limits.Limits{Visit: s.longest}, Drain: s.longest},
 		func(err error) {
 			p.log.Warn("a worker lost its name", "worker", in.Name, "error", err)
 			cancel()
@@ -108,21 +112,21 @@ func (p *Posts) Start(ctx context.Context, token int64, vantage string, in api.R
 }
 
 // watch ends the work when the worker has ended it, or is not heard of any more.
-func (p *Posts) watch(ctx context.Context, s *session, queue Work) {
+func (p *Sessions) watch(ctx context.Context, s *session, queue Work) {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	for ctx.Err() == nil {
 		select {
 		case <-ctx.Done():
 		case <-tick.C:
-			if s.post.silent(p.now()) > silence {
+			if s.tasks.silent(p.now()) > silence {
 				p.log.Warn("a worker is not heard of any more", "worker", s.name)
-				s.post.close(true)
+				s.tasks.close(true)
 				s.cancel()
 			}
 		}
 	}
-	s.post.close(false)
+	s.tasks.close(false)
 	stopped := make(chan struct{})
 	go func() { // while the visits that it has begun end, it may fall silent
 		for {
@@ -130,8 +134,8 @@ func (p *Posts) watch(ctx context.Context, s *session, queue Work) {
 			case <-stopped:
 				return
 			case <-time.After(time.Second):
-				if s.post.silent(p.now()) > silence {
-					s.post.close(true)
+				if s.tasks.silent(p.now()) > silence {
+					s.tasks.close(true)
 				}
 			}
 		}
@@ -148,29 +152,29 @@ func (p *Posts) watch(ctx context.Context, s *session, queue Work) {
 }
 
 // Take returns tasks for the worker, after TakeTime at most none.
-func (p *Posts) Take(ctx context.Context, token int64, id string, wish api.TaskWish) ([]api.Task, error) {
+func (p *Sessions) Take(ctx context.Context, token int64, id string, wish api.TaskWish) ([]api.Task, error) {
 	s := p.of(token, id)
 	if s == nil {
 		return nil, ErrUnknown
 	}
-	defer s.post.call(p.now)()
+	defer s.tasks.call(p.now)()
 	limited, cancel := context.WithTimeout(ctx, TakeTime)
 	defer cancel()
-	return s.post.Take(limited, wish), nil
+	return s.tasks.Take(limited, wish), nil
 }
 
 // Put takes a result.
-func (p *Posts) Put(token int64, id string, result api.TaskResult) error {
+func (p *Sessions) Put(token int64, id string, result api.TaskResult) error {
 	s := p.of(token, id)
 	if s == nil {
 		return ErrUnknown
 	}
-	defer s.post.call(p.now)()
-	return s.post.Put(result)
+	defer s.tasks.call(p.now)()
+	return s.tasks.Put(result)
 }
 
 // End takes no more tasks for the worker; results of those that it has begun are taken still.
-func (p *Posts) End(token int64, id string) error {
+func (p *Sessions) End(token int64, id string) error {
 	s := p.of(token, id)
 	if s == nil {
 		return ErrUnknown
@@ -181,10 +185,10 @@ func (p *Posts) End(token int64, id string) error {
 
 // Stop ends the work of all: whoever visits for this instance begins anew elsewhere or later. It waits until the
 // context ends, as it may while the database is away.
-func (p *Posts) Stop(ctx context.Context) {
+func (p *Sessions) Stop(ctx context.Context) {
 	p.mutex.Lock()
 	for _, s := range p.sessions {
-		s.post.close(true)
+		s.tasks.close(true)
 		s.cancel()
 	}
 	p.mutex.Unlock()
@@ -199,11 +203,11 @@ func (p *Posts) Stop(ctx context.Context) {
 	}
 }
 
-func (p *Posts) of(token int64, id string) *session {
+func (p *Sessions) of(token int64, id string) *session {
 	return p.find(func(s *session) bool { return s.id == id && s.token == token })
 }
 
-func (p *Posts) find(is func(*session) bool) *session {
+func (p *Sessions) find(is func(*session) bool) *session {
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
 	for _, s := range p.sessions {
@@ -214,17 +218,26 @@ func (p *Posts) find(is func(*session) bool) *session {
 	return nil
 }
 
-func (p *Posts) add(s *session) bool {
+func (p *Sessions) add(s *session) error {
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
-	if len(p.sessions) >= most {
-		return false
+	same := 0
+	for _, other := range p.sessions {
+		if other.token == s.token {
+			same++
+		}
+	}
+	switch {
+	case len(p.sessions) >= most:
+		return ErrFull
+	case same >= mostOfToken:
+		return ErrMany
 	}
 	p.sessions[s.id] = s
-	return true
+	return nil
 }
 
-func (p *Posts) remove(s *session) {
+func (p *Sessions) remove(s *session) {
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
 	delete(p.sessions, s.id)

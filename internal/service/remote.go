@@ -14,24 +14,24 @@ import (
 	"nurvik/internal/service/store"
 )
 
-// posts are those of workers that use this instance's API, with connections to the database of their own, so that they
-// take none from people. There are none before the first worker.
-type posts struct {
-	*remote.Posts
+// remoteSessions are those of workers that use this instance's API, with connections to the database of their own, so
+// that they take none from people. There are none before the first worker.
+type remoteSessions struct {
+	*remote.Sessions
 	mutex sync.Mutex
 	store *store.Store
 }
 
-// postConnections are enough for the queues of as many workers as there may be.
-const postConnections = 64
+// sessionConnections are enough for the queues of as many workers as there may be.
+const sessionConnections = 64
 
-func (c Config) posts(told settled, url string, dial store.Dial) *posts {
-	p := &posts{}
+func (c Config) remoteSessions(told settled, url string, dial store.Dial) *remoteSessions {
+	p := &remoteSessions{}
 	through := c.Instance
 	if through == "" {
 		through, _ = os.Hostname() // without one it is told without
 	}
-	p.Posts = remote.New(func(ctx context.Context, o jobs.Options, lost func(error)) (remote.Work, error) {
+	p.Sessions = remote.New(func(ctx context.Context, o jobs.Options, lost func(error)) (remote.Work, error) {
 		s, err := p.opened(ctx, url, dial)
 		if err != nil {
 			return nil, err
@@ -53,16 +53,16 @@ func (c Config) posts(told settled, url string, dial store.Dial) *posts {
 // errNotHere ends whatever would be visited from here for a worker elsewhere.
 var errNotHere = errors.New("it is the worker that visits, and not the service")
 
-func (p *posts) opened(ctx context.Context, url string, dial store.Dial) (s *store.Store, err error) {
+func (p *remoteSessions) opened(ctx context.Context, url string, dial store.Dial) (s *store.Store, err error) {
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
 	if p.store == nil {
-		p.store, err = store.OpenWith(ctx, url, dial, postConnections)
+		p.store, err = store.OpenWith(ctx, url, dial, sessionConnections)
 	}
 	return p.store, err
 }
 
-func (p *posts) stop(ctx context.Context) {
+func (p *remoteSessions) stop(ctx context.Context) {
 	p.Stop(ctx)
 	p.mutex.Lock()
 	defer p.mutex.Unlock()

@@ -15,8 +15,8 @@ import (
 	"nurvik/internal/service/jobs"
 )
 
-// Post is where one worker takes tasks and leaves results.
-type Post struct {
+// taskQueue is where one worker takes tasks and leaves results.
+type taskQueue struct {
 	mutex   sync.Mutex
 	last    int64 // number of a task
 	waiting []*task
@@ -38,13 +38,13 @@ type answer struct {
 	err    error
 }
 
-// newPost makes a post whose worker was heard of at that time.
-func newPost(now time.Time) *Post {
-	return &Post{taken: map[int64]*task{}, came: make(chan struct{}, 1), heard: now}
+// newTaskQueue makes a queue whose worker was heard of at that time.
+func newTaskQueue(now time.Time) *taskQueue {
+	return &taskQueue{taken: map[int64]*task{}, came: make(chan struct{}, 1), heard: now}
 }
 
 // Plan has the worker look up a target: jobs.Plan.
-func (p *Post) Plan(ctx context.Context, t probe.Target) (probe.Plan, error) {
+func (p *taskQueue) Plan(ctx context.Context, t probe.Target) (probe.Plan, error) {
 	wish := &api.LookupTask{Endpoint: t.Endpoint.String()}
 	for _, at := range t.VisitAt {
 		wish.VisitAt = append(wish.VisitAt, at.On(t.Endpoint).String())
@@ -60,7 +60,7 @@ func (p *Post) Plan(ctx context.Context, t probe.Target) (probe.Plan, error) {
 }
 
 // Visit has the worker visit an address: jobs.Visit.
-func (p *Post) Visit(ctx context.Context, at netip.AddrPort, call probe.Call) (facts.Observation, error) {
+func (p *taskQueue) Visit(ctx context.Context, at netip.AddrPort, call probe.Call) (facts.Observation, error) {
 	result, err := p.ask(ctx, api.Task{Visit: &api.VisitTask{Address: at.String(), ServerName: call.ServerName,
 		Scheme: call.Scheme, Effort: call.Effort, Web: call.Web, PlainPort: call.Plain}})
 	if err != nil {
@@ -109,7 +109,7 @@ func planOf(r api.LookupResult) (probe.Plan, error) {
 }
 
 // ask puts a task and waits for its result.
-func (p *Post) ask(ctx context.Context, t api.Task) (api.TaskResult, error) {
+func (p *taskQueue) ask(ctx context.Context, t api.Task) (api.TaskResult, error) {
 	asked := &task{Task: t, done: make(chan answer, 1)}
 	p.mutex.Lock()
 	if p.closed {
@@ -131,14 +131,14 @@ func (p *Post) ask(ctx context.Context, t api.Task) (api.TaskResult, error) {
 }
 
 // signal wakes whoever waits for tasks.
-func (p *Post) signal() {
+func (p *taskQueue) signal() {
 	select {
 	case p.came <- struct{}{}:
 	default:
 	}
 }
 
-func (p *Post) forget(t *task) {
+func (p *taskQueue) forget(t *task) {
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
 	delete(p.taken, t.ID)
@@ -146,7 +146,7 @@ func (p *Post) forget(t *task) {
 }
 
 // Take returns tasks and waits for the first until the context ends. A worker makes one such call at a time.
-func (p *Post) Take(ctx context.Context, wish api.TaskWish) []api.Task {
+func (p *taskQueue) Take(ctx context.Context, wish api.TaskWish) []api.Task {
 	for {
 		if out := p.takeNow(wish); len(out) > 0 || wish.Most == 0 {
 			return out
@@ -159,7 +159,7 @@ func (p *Post) Take(ctx context.Context, wish api.TaskWish) []api.Task {
 	}
 }
 
-func (p *Post) takeNow(wish api.TaskWish) (out []api.Task) {
+func (p *taskQueue) takeNow(wish api.TaskWish) (out []api.Task) {
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
 	for id, t := range p.taken { // an answer that held it was lost
@@ -181,7 +181,7 @@ func (p *Post) takeNow(wish api.TaskWish) (out []api.Task) {
 
 // Put takes the result of a task to the job that waits for it. One that nobody waits for any more is dropped. The error
 // says what is wrong with it; then the worker is to send another one.
-func (p *Post) Put(result api.TaskResult) error {
+func (p *taskQueue) Put(result api.TaskResult) error {
 	p.mutex.Lock()
 	t := p.taken[result.ID]
 	p.mutex.Unlock()
@@ -230,7 +230,7 @@ func fits(t api.Task, result *api.TaskResult) error {
 }
 
 // close takes no more tasks, and gives back those that the worker has not begun; with all, those that it has begun too.
-func (p *Post) close(all bool) {
+func (p *taskQueue) close(all bool) {
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
 	p.closed = true
@@ -248,7 +248,7 @@ func (p *Post) close(all bool) {
 }
 
 // call notes that the worker is heard of, until the end that it returns.
-func (p *Post) call(now func() time.Time) (end func()) {
+func (p *taskQueue) call(now func() time.Time) (end func()) {
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
 	p.calls++
@@ -261,7 +261,7 @@ func (p *Post) call(now func() time.Time) (end func()) {
 }
 
 // silent is how long nothing was heard of the worker.
-func (p *Post) silent(now time.Time) time.Duration {
+func (p *taskQueue) silent(now time.Time) time.Duration {
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
 	if p.calls > 0 {
